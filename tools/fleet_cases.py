@@ -93,6 +93,27 @@ class Fleet:
         self.compose(14)
         self.scene(20)
 
+    def another_day(self):
+        """Changes a third of the volumes, as a night does; gives their names."""
+        changed = self.random.sample(sorted(self.volumes), len(self.volumes) // 3)
+        for name in changed:
+            folder = os.fsencode(self.volumes[name])
+            for above, below, names in os.walk(folder):
+                for one in names:
+                    path = os.path.join(above, one)
+                    kind = self.random.random()
+                    if os.path.islink(path) or kind > 0.3:
+                        continue
+                    if kind < 0.1:
+                        os.unlink(path)
+                    elif kind < 0.2:
+                        os.chmod(path, int(self.random.choice(FILES), 8))
+                    else:
+                        os.chown(path, self.random.choice(UIDS), self.random.choice(GIDS))
+            with open(os.path.join(folder, b"new"), "w") as file:
+                file.write("new\n")
+        return changed
+
     def mounts(self, names, claim):
         """Mounts of some volumes, with parts of them and mounts in each other."""
         random_ = self.random

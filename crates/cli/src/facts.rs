@@ -185,6 +185,9 @@ fn volumes_of(workload: &Workload, names: &mut BTreeSet<String>) {
         } else {
             &volume.name.value
         };
+        if matches!(volume.kind, VolumeKind::Claim { .. }) {
+            names.insert(format!("{}/{name}", workload.namespace));
+        }
         names.insert(name.clone());
     }
 }

@@ -23,6 +23,7 @@ use mivask_read::text::SourceText;
 use mivask_show::sides::{Facet, Side};
 
 use crate::change;
+use crate::dataset;
 use crate::diagnostics;
 use crate::end::{End, Failure};
 use crate::facts;
@@ -239,6 +240,7 @@ fn described(
     let mut wanted = images::Wanted::default();
     described.scene.workloads.iter().for_each(|workload| wanted.take(workload));
     images::add(&mut described.scene, wanted, input, err)?;
+    dataset::of_scene(&mut described.scene, &input.facts, err)?;
     let mut asked = asked;
     described.policy.actors().for_each(|name| asked.guest(name));
     described.scene.guests = asked.guests;
@@ -281,6 +283,7 @@ pub(crate) fn outline(input: &Input, asked: &Asked, err: &mut dyn Write) -> Resu
         })?;
         images::add(&mut outline.scene, wanted, input, err)?;
     }
+    dataset::of_outline(&mut outline, &input.facts, err)?;
     keep_names(&outline)?;
     Ok(outline)
 }

@@ -12,6 +12,7 @@ mod change;
 mod commands;
 mod complete;
 mod containers;
+mod dataset;
 mod diagnostics;
 mod dispatch;
 mod end;

@@ -72,6 +72,16 @@ pub(crate) struct Facts {
     /// it. SOURCE is a directory, a survey, an archive or a listing. May be repeated.
     #[arg(help_heading = FACTS, long, value_name = "NAME=SOURCE", value_parser = named_source)]
     pub disk: Vec<NamedSource>,
+    /// A dataset of surveys (`survey --to dataset`): what is on each volume that the description mounts. A claim is its volume
+    /// NAMESPACE.CLAIM, or CLAIM; named volumes and those of scenes have their own names. What --disk says of one wins.
+    #[arg(help_heading = FACTS, long, value_name = "DIRECTORY")]
+    pub dataset: Option<PathBuf>,
+    /// The day of the dataset, YYYY-MM-DD; by default the last one of each volume.
+    #[arg(help_heading = FACTS, long, value_name = "DATE", requires = "dataset")]
+    pub date: Option<String>,
+    /// Only this volume of the dataset, by its name there. May be repeated.
+    #[arg(help_heading = FACTS, long, value_name = "NAME", requires = "dataset")]
+    pub only_volume: Vec<String>,
     /// Where an image's files are: an OCI layout, an archive of one, an archive that an engine saved, or a root
     /// file system. May be repeated.
     #[arg(help_heading = FACTS, long, value_name = "NAME=SOURCE", value_parser = named_source)]

@@ -149,7 +149,7 @@ fn volumes(out: &mut dyn Write, scene: &Scene, given: &Given) -> io::Result<()> 
     let mut asked: Asked<'_> = BTreeMap::new();
     for workload in &scene.workloads {
         for (name, by) in stored(workload) {
-            if scene.volumes.get(name).is_none_or(|volume| volume.tree.is_none()) {
+            if scene.claim(&workload.namespace, name).is_none_or(|volume| volume.tree.is_none()) {
                 asked.entry(name).or_default().extend(by);
             }
         }

@@ -23,9 +23,10 @@ pub(super) fn set(
     let meant = workloads.iter().find_map(|workload| {
         let container = workload.containers.iter().find(|one| means(name, &workload.name, &one.name))?;
         let mount = container.mounts.iter().find(|mount| trimmed(&mount.at.value) == trimmed(at))?;
-        workload.volumes.iter().find(|volume| volume.name.value == mount.volume.value)
+        let volume = workload.volumes.iter().find(|volume| volume.name.value == mount.volume.value)?;
+        Some((workload, volume))
     });
-    let volume = meant.ok_or("the description mounts nothing there")?;
+    let (workload, volume) = meant.ok_or("the description mounts nothing there")?;
     let key = match &volume.kind {
         VolumeKind::Stored(key) => key.as_str(),
         VolumeKind::Claim { claim, .. } => claim.as_str(),
@@ -43,6 +44,8 @@ pub(super) fn set(
             return Err("that volume has no such options, or keeps owners of its own".to_owned());
         }
     };
+    let of_namespace = format!("{}/{key}", workload.namespace);
+    let key = if scene.volumes.contains_key(&of_namespace) { &of_namespace } else { key };
     let facts = scene.volumes.get_mut(key).ok_or("the file system of that volume is not given")?;
     if !matches!(facts.personality, Personality::Fat(_) | Personality::Ntfs(_) | Personality::Cifs(_)) {
         return Err("its file system keeps owners of its own, so these options mean nothing to it".to_owned());

@@ -16,7 +16,7 @@ pub(super) fn cluster_gap(scene: &Scene, workload: &Workload) -> Option<Remark> 
     let claim = workload.volumes.iter().find(|volume| {
         let VolumeKind::Claim { claim, .. } = &volume.kind else { return false };
         let bound = scene.cluster.bound(&workload.namespace, claim).1.is_some();
-        let told = scene.volumes.get(claim).is_some_and(|facts| facts.tree.is_some());
+        let told = scene.claim(&workload.namespace, claim).is_some_and(|facts| facts.tree.is_some());
         !bound && !told
     })?;
     let namespace = match workload.namespace.as_str() {

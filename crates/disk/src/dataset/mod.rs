@@ -22,7 +22,6 @@ mod regions;
 mod rows;
 #[cfg(feature = "parquet")]
 mod tables;
-#[cfg_attr(not(feature = "parquet"), expect(dead_code, reason = "only regions are written"))]
 mod text;
 #[cfg(feature = "parquet")]
 mod verdict_tables;

@@ -84,7 +84,7 @@ pub(super) fn ephemeral(
 
 /// The volume as the processes will see it.
 pub(super) fn prepare(stage: &mut Stage, context: &Context<'_>, asked: &Asked<'_>) -> Prepared {
-    let facts = context.scene.volumes.get(asked.key);
+    let facts = context.scene.claim(&context.workload.namespace, asked.key);
     // Outside a cluster no kubelet walks the volume; a scene may still say that somebody does.
     let group = if asked.plain && facts.is_none_or(|facts| facts.group_ownership.is_none()) {
         None

@@ -49,7 +49,7 @@ pub struct Scene {
     pub images_from: Vec<String>,
     /// How images are built that is not given, by the same name. What `images` says of one wins.
     pub builds: BTreeMap<String, Recipe>,
-    /// What is known of volumes, by claim name or scene volume name.
+    /// What is known of volumes, by claim name, namespace and claim name (`shop/data`), or scene volume name.
     pub volumes: BTreeMap<String, VolumeFacts>,
     /// What is known of the host.
     pub host: Host,
@@ -68,6 +68,13 @@ pub struct Scene {
 }
 
 impl Scene {
+    /// What is known of a claim: what is said of `NAMESPACE/CLAIM`, else of the name alone, which is that in every namespace.
+    #[must_use]
+    pub fn claim(&self, namespace: &str, claim: &str) -> Option<&VolumeFacts> {
+        let own = self.volumes.get(&format!("{namespace}/{claim}"));
+        own.or_else(|| self.volumes.get(claim))
+    }
+
     /// The names its actors go by.
     #[must_use]
     pub fn actor_names(&self) -> ActorNames {

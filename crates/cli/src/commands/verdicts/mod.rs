@@ -11,20 +11,21 @@ use std::sync::Arc;
 
 use mivask_core::change::{Change, Changes};
 use mivask_core::prepare::{HOST, Staging};
-use mivask_core::scene::{Scene, Workload};
+use mivask_core::scene::Workload;
 use mivask_core::stage::Stage;
 use mivask_disk::dataset::{self, VerdictRow, Verdicts};
 use mivask_disk::process::Reach;
 use mivask_read::outline::Outline;
 use mivask_show::text;
 
+use crate::dataset::Dataset;
 use crate::end::{CommandError, End, Failure};
 use crate::inputs::Files;
 use crate::load::{choose, outline};
 use crate::options::{Facts, Input};
 use crate::reach::Asked;
 use crate::{change, table, terminal};
-use volumes::Dataset;
+use volumes::{Names, Volumes};
 
 /// What every actor can do to the volumes of a dataset, as tables that SQL joins with its rows.
 ///
@@ -41,15 +42,9 @@ pub(crate) struct Args {
     /// Descriptions, as for every command: manifests, Compose files, scenes, folders of these.
     #[arg(required = true)]
     inputs: Vec<PathBuf>,
-    /// The folder of the dataset.
-    #[arg(long, value_name = "DIRECTORY")]
-    dataset: PathBuf,
     /// The folder to write the tables to; those that are there are replaced.
     #[arg(short, long, value_name = "DIRECTORY")]
     output: PathBuf,
-    /// The day of the volumes, YYYY-MM-DD; by default the last one of each.
-    #[arg(long, value_name = "DATE")]
-    date: Option<String>,
     /// The descriptions of a second state, in the place of INPUT; each --change is made there. May be repeated.
     #[arg(long, value_name = "INPUT")]
     against: Vec<PathBuf>,
@@ -60,12 +55,9 @@ pub(crate) struct Args {
 /// Why there are no verdicts.
 #[derive(Debug, thiserror::Error)]
 enum CannotJudge {
-    /// This build reads no datasets.
-    #[error("this build reads no datasets: build it with --features parquet, or take a package")]
-    NotBuiltIn,
-    /// A day that is none.
-    #[error("`{0}` is not a date: write it as 2026-12-01")]
-    Date(String),
+    /// There is nothing to judge.
+    #[error("name the folder of the dataset with --dataset, such as --dataset /srv/fleet")]
+    NoDataset,
     /// Files are changed by name, and verdicts know no names.
     #[error(
         "a change of files needs their names, which verdicts do not have: make it, take the surveys again, or ask `compare --dataset`"
@@ -89,31 +81,22 @@ struct Described {
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
-    if !dataset::is_built_in() {
-        return Err(CannotJudge::NotBuiltIn.into());
-    }
+    let dataset = Dataset::of(&args.facts)?.ok_or(CannotJudge::NoDataset)?;
     if args.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("verdicts"));
     }
-    if let Some(date) = args.date.as_ref().filter(|date| !dataset::is_date(date)) {
-        return Err(CannotJudge::Date(date.clone()).into());
-    }
-    let mut volumes = Dataset::open(&args.dataset, args.date.as_deref()).map_err(Failure::Disk)?;
+    let mut volumes = Volumes::new(dataset);
     let states = states(args, err)?;
     let working = terminal::working("looking at what shows where");
-    each(&states, &mut volumes, &mut |given, workload, _, stage, volumes| {
-        regions::of(stage, workload, volumes, &given.names)
+    each(&states, &mut volumes, &mut |names, workload, _, stage, volumes| {
+        regions::of(stage, workload, volumes, names);
     })?;
     volumes.settle().map_err(Failure::Disk)?;
     drop(working);
     let working = terminal::working("judging what each actor can do");
     let mut tables = Tables::default();
-    each(&states, &mut volumes, &mut |given, workload, state, stage, volumes| {
-        tables.take(
-            &rows::Before { state: state.0, input: state.1, workload, names: &given.names },
-            stage,
-            volumes,
-        );
+    each(&states, &mut volumes, &mut |names, workload, (state, input), stage, volumes| {
+        tables.take(&rows::Before { state, input, workload, names }, stage, volumes);
     })?;
     drop(working);
     let all = tables.finish(&volumes);
@@ -127,44 +110,59 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
 /// Both states, or the one.
 fn states(args: &Args, err: &mut dyn Write) -> Result<Vec<State>, Failure> {
     change::check(&args.facts.change, err)?;
-    let unchanged = Facts { change: Vec::new(), ..args.facts.clone() };
+    // The volumes are read as pairs, not whole.
+    let facts = Facts { dataset: None, ..args.facts.clone() };
+    let unchanged = Facts { change: Vec::new(), ..facts.clone() };
     let mut states = vec![State { word: "given", inputs: described(&args.inputs, &unchanged, err)? }];
     if !args.against.is_empty() || !args.facts.change.is_empty() {
         let inputs = if args.against.is_empty() { &args.inputs } else { &args.against };
         // What is said of them is said once.
         let mut nowhere = std::io::sink();
         let err: &mut dyn Write = if args.against.is_empty() { &mut nowhere } else { err };
-        states.push(State { word: "changed", inputs: described(inputs, &args.facts, err)? });
+        states.push(State { word: "changed", inputs: described(inputs, &facts, err)? });
     }
     Ok(states)
 }
 
 fn described(inputs: &[PathBuf], facts: &Facts, err: &mut dyn Write) -> Result<Vec<Described>, Failure> {
-    let one = |path: &PathBuf| {
+    let mut all = Vec::new();
+    // A change is made wherever there is somebody of that name; somewhere there must be.
+    let mut nowhere: BTreeMap<&String, Failure> = BTreeMap::new();
+    let mut made: BTreeSet<&String> = BTreeSet::new();
+    for path in inputs {
         let input = Input { input: path.clone(), facts: facts.clone() };
         let mut outline = outline(&input, &Asked::from(Reach { paths: Vec::new(), whole: true }), err)?;
-        let changes = change::read(&facts.change, &outline.scene, err)?;
+        let mut sentences = Vec::new();
+        for sentence in &facts.change {
+            let one = change::read(std::slice::from_ref(sentence), &outline.scene, err)?;
+            match one.actors().try_for_each(|(_, name)| outline.actor_names.find(name).map(drop)) {
+                Ok(()) => {
+                    made.insert(sentence);
+                    sentences.push(sentence.clone());
+                }
+                Err(error) => drop(nowhere.entry(sentence).or_insert(error.into())),
+            }
+        }
+        let changes = change::read(&sentences, &outline.scene, err)?;
         let of_files = |change: &Change| matches!(change, Change::Files(act) if act.actor != HOST);
         if changes.iter().any(of_files) {
             return Err(CannotJudge::Files.into());
         }
         change::outline(&changes, &mut outline, err)?;
         choose(&mut outline, facts.runtime.first().copied())?;
-        Ok(Described { name: path.display().to_string(), outline, changes })
-    };
-    inputs.iter().map(one).collect()
-}
-
-/// What the volumes of a description are called in the dataset.
-struct Given {
-    names: BTreeMap<String, String>,
+        all.push(Described { name: path.display().to_string(), outline, changes });
+    }
+    match nowhere.into_iter().find(|(sentence, _)| !made.contains(*sentence)) {
+        Some((_, error)) => Err(error),
+        None => Ok(all),
+    }
 }
 
 /// Takes a workload on its stage; the state and the description are named.
-type Visit<'v> = &'v mut dyn FnMut(&Given, &Workload, (&'static str, &str), &Stage, &mut Dataset);
+type Visit<'v> = &'v mut dyn FnMut(&Names, &Workload, (&'static str, &str), &Stage, &mut Volumes);
 
 /// Puts every workload on a stage, with the volumes of the dataset for those that it mounts.
-fn each(states: &[State], volumes: &mut Dataset, visit: Visit<'_>) -> Result<(), Failure> {
+fn each(states: &[State], volumes: &mut Volumes, visit: Visit<'_>) -> Result<(), Failure> {
     for state in states {
         for described in &state.inputs {
             of_input(state.word, described, volumes, visit)?;
@@ -176,34 +174,29 @@ fn each(states: &[State], volumes: &mut Dataset, visit: Visit<'_>) -> Result<(),
 fn of_input(
     word: &'static str,
     described: &Described,
-    volumes: &mut Dataset,
+    volumes: &mut Volumes,
     visit: Visit<'_>,
 ) -> Result<(), Failure> {
     let (outline, changes) = (&described.outline, &described.changes);
     let sharing = table::sharing(outline, changes)?;
-    let mut workloads: BTreeMap<String, Vec<Arc<Workload>>> = BTreeMap::new();
-    outline.each(&Files::default(), &mut |given| {
+    let mut scene = outline.scene.clone();
+    let mut names = Names::new();
+    let changed = |given: &Arc<Workload>| -> Result<Arc<Workload>, Failure> {
         let mut workload = given.clone();
         changes.apply_to_workload(&mut workload)?;
-        workloads.entry(workload.namespace.clone()).or_default().push(workload);
-        Ok::<(), Failure>(())
+        Ok(workload)
+    };
+    outline.each(&Files::default(), &mut |given| {
+        volumes.put(&*changed(given)?, &mut scene, &mut names).map_err(Failure::Disk)
     })?;
-    // A claim is another volume in another namespace.
-    for of_namespace in workloads.values() {
-        let mut names = BTreeMap::new();
-        let mut scene = Scene { workloads: Vec::new(), ..outline.scene.clone() };
-        for workload in of_namespace {
-            volumes.put(workload, &mut scene, &mut names).map_err(Failure::Disk)?;
-        }
-        let given = Given { names };
-        let mut staging = Staging::new(&scene, outline.actor_names.clone(), sharing.clone());
-        for workload in of_namespace {
-            let mut stage = staging.next(workload);
-            changes.apply_to_files(&mut stage)?;
-            visit(&given, workload, (word, &described.name), &stage, volumes);
-        }
-    }
-    Ok(())
+    let mut staging = Staging::new(&scene, outline.actor_names.clone(), sharing);
+    outline.each(&Files::default(), &mut |given| {
+        let workload = changed(given)?;
+        let mut stage = staging.next(&workload);
+        changes.apply_to_files(&mut stage)?;
+        visit(&names, &workload, (word, &described.name), &stage, volumes);
+        Ok(())
+    })
 }
 
 /// The tables as they grow.
@@ -214,7 +207,7 @@ struct Tables {
 }
 
 impl Tables {
-    fn take(&mut self, before: &rows::Before<'_>, stage: &Stage, volumes: &Dataset) {
+    fn take(&mut self, before: &rows::Before<'_>, stage: &Stage, volumes: &Volumes) {
         for actor in stage.actors.iter() {
             for (row, verdicts) in rows::of_actor(before, stage, actor, volumes) {
                 self.all.actors.push(row);
@@ -230,7 +223,7 @@ impl Tables {
         }
     }
 
-    fn finish(mut self, volumes: &Dataset) -> Verdicts {
+    fn finish(mut self, volumes: &Volumes) -> Verdicts {
         self.all.actors.sort_unstable();
         self.all.views.sort_unstable_by_key(|(number, _)| *number);
         self.all.regions = volumes.regions();

@@ -1,21 +1,16 @@
 //! The paths of volumes whose names matter: what a `subPath` shows, and what something else is mounted on.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 use mivask_core::scene::{VolumeMount, Workload};
 use mivask_core::stage::{Actor, Stage};
 use mivask_core::verdicts::leads_to;
 
-use super::volumes::{Dataset, declared};
+use super::volumes::{Names, Volumes, declared, of_source};
 
 /// Adds those of one workload: parts of volumes, what is mounted on them, and the interpreters of scripts.
-pub(super) fn of(
-    stage: &Stage,
-    workload: &Workload,
-    volumes: &mut Dataset,
-    names: &BTreeMap<String, String>,
-) {
-    let interpreters = interpreters(volumes, names);
+pub(super) fn of(stage: &Stage, workload: &Workload, volumes: &mut Volumes, names: &Names) {
+    let interpreters = interpreters(workload, volumes, names);
     for container in &workload.containers {
         let actors: Vec<&Actor> =
             stage.actors.iter().filter(|actor| *actor.container == *container.name).collect();
@@ -40,7 +35,7 @@ pub(super) fn of(
         {
             let source = leads_to(stage, actor, path).map(|source| &*stage.source(source).facts.name);
             let inside = |mount: &VolumeMount| below(&joined(&mount.at.value, b""), path).is_some();
-            if let Some(name) = source.and_then(|source| names.get(source))
+            if let Some(name) = source.and_then(|source| of_source(workload, names, source))
                 && !container.mounts.iter().any(inside)
             {
                 volumes.leave_open(name);
@@ -50,8 +45,9 @@ pub(super) fn of(
 }
 
 /// The interpreters of all scripts of these volumes, without doubled slashes.
-fn interpreters(volumes: &Dataset, names: &BTreeMap<String, String>) -> BTreeSet<Vec<u8>> {
-    let read = names.values().filter_map(|name| volumes.of(name));
+fn interpreters(workload: &Workload, volumes: &Volumes, names: &Names) -> BTreeSet<Vec<u8>> {
+    let own = workload.volumes.iter().filter_map(|volume| declared(workload, names, &volume.name.value));
+    let read = own.filter_map(|name| volumes.of(name));
     read.flat_map(|volume| &volume.interpreters).map(|path| joined(path, b"")).collect()
 }
 

@@ -10,7 +10,7 @@ use mivask_core::tree::{InodeId, Tree};
 use mivask_core::verdicts::{Verdict, verdicts};
 use mivask_disk::dataset::{self, ActorRow, Pair, VerdictRow, Volume};
 
-use super::volumes::{Dataset, declared};
+use super::volumes::{Names, Volumes, declared, of_source};
 
 /// What is before actors.
 pub(super) struct Before<'a> {
@@ -18,7 +18,7 @@ pub(super) struct Before<'a> {
     pub(super) input: &'a str,
     pub(super) workload: &'a Workload,
     /// What the volumes are called in the dataset, by the names of their sources.
-    pub(super) names: &'a BTreeMap<String, String>,
+    pub(super) names: &'a Names,
 }
 
 /// The rows of an actor before each mount of the dataset's, with the verdicts there; none where it never runs.
@@ -26,9 +26,9 @@ pub(super) fn of_actor(
     before: &Before<'_>,
     stage: &Stage,
     actor: &Actor,
-    volumes: &Dataset,
+    volumes: &Volumes,
 ) -> Vec<(ActorRow, Vec<VerdictRow>)> {
-    let name = |source: SourceId| before.names.get(&*stage.source(source).facts.name).map(String::as_str);
+    let name = |source: SourceId| of_source(before.workload, before.names, &stage.source(source).facts.name);
     let row = |volume: &str, at: &[u8]| row(before, actor, volume, volumes, at);
     let never = |reason: &str| {
         let mounts = before.workload.containers.iter().filter(|one| one.name == *actor.container);
@@ -64,7 +64,7 @@ pub(super) fn of_actor(
     mounts.collect()
 }
 
-fn row(before: &Before<'_>, actor: &Actor, volume: &str, volumes: &Dataset, at: &[u8]) -> ActorRow {
+fn row(before: &Before<'_>, actor: &Actor, volume: &str, volumes: &Volumes, at: &[u8]) -> ActorRow {
     let who = match actor.identity.possible.as_slice() {
         [(_, identity)] => Some(identity),
         _ => None,

@@ -1,0 +1,205 @@
+//! `--dataset`: what is on volumes, from the surveys of a fleet.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use mivask_core::scene::{Scene, Volume, VolumeKind, Workload};
+use mivask_core::tree::Tree;
+use mivask_disk::dataset::{self, VolumeName};
+use mivask_read::disk;
+use mivask_read::outline::Outline;
+use mivask_show::text;
+
+use crate::end::{CommandError, Failure};
+use crate::inputs::Files;
+use crate::options::Facts;
+
+/// Why a dataset cannot be asked.
+#[derive(Debug, thiserror::Error)]
+enum CannotAsk {
+    /// This build reads none.
+    #[error("this build reads no datasets: build it with --features parquet, or take a package")]
+    NotBuiltIn,
+    /// A day that is none.
+    #[error("`{0}` is not a date: write it as 2026-12-01")]
+    Date(String),
+    /// A volume that is not there.
+    #[error("the dataset has no volume {name}: it has {known}")]
+    Volume {
+        /// As it was written.
+        name: String,
+        /// Those there are.
+        known: String,
+    },
+}
+
+impl CommandError for CannotAsk {}
+
+/// Volumes that are shown where one is not there.
+const MOST_SHOWN: usize = 10;
+
+/// A dataset that is there.
+pub(crate) struct Dataset {
+    folder: PathBuf,
+    date: Option<String>,
+    volumes: BTreeSet<VolumeName>,
+}
+
+impl Dataset {
+    /// The one that was named, if any.
+    pub(crate) fn of(facts: &Facts) -> Result<Option<Self>, Failure> {
+        let Some(folder) = &facts.dataset else { return Ok(None) };
+        if !dataset::is_built_in() {
+            return Err(CannotAsk::NotBuiltIn.into());
+        }
+        if let Some(date) = facts.date.as_ref().filter(|date| !dataset::is_date(date)) {
+            return Err(CannotAsk::Date(date.clone()).into());
+        }
+        let mut volumes: BTreeSet<VolumeName> =
+            dataset::volumes(folder).map_err(Failure::Disk)?.into_iter().collect();
+        let known = |name: &str| volumes.iter().any(|volume| volume.as_str() == name);
+        if let Some(name) = facts.only_volume.iter().find(|name| !known(name)) {
+            let shown: Vec<&str> = volumes.iter().take(MOST_SHOWN).map(VolumeName::as_str).collect();
+            let more = if volumes.len() > MOST_SHOWN { ", ..." } else { "" };
+            let known = format!("{}{more}", shown.join(", "));
+            return Err(CannotAsk::Volume { name: name.clone(), known }.into());
+        }
+        volumes.retain(|name| {
+            facts.only_volume.is_empty() || facts.only_volume.iter().any(|only| only == name.as_str())
+        });
+        Ok(Some(Self { folder: folder.clone(), date: facts.date.clone(), volumes }))
+    }
+
+    /// Where it is.
+    pub(crate) fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// The day that was asked for.
+    pub(crate) fn date(&self) -> Option<&str> {
+        self.date.as_deref()
+    }
+
+    /// The first of these names that it has a volume of.
+    pub(crate) fn volume(&self, names: &[String]) -> Option<VolumeName> {
+        names.iter().find_map(|name| name.parse().ok().filter(|name| self.volumes.contains(name)))
+    }
+}
+
+/// What a volume is called.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub(crate) struct Called {
+    /// Its key among the volumes of a scene.
+    pub(crate) key: String,
+    /// What its source is called in answers.
+    pub(crate) source: String,
+    /// The names that it may have in a dataset, the best first.
+    pub(crate) names: Vec<String>,
+}
+
+/// What a volume of a workload is called; `None` of what no dataset has.
+pub(crate) fn called(workload: &Workload, kind: &VolumeKind, own: &str) -> Option<Called> {
+    match kind {
+        VolumeKind::Claim { claim, .. } => Some(Called {
+            key: format!("{}/{claim}", workload.namespace),
+            source: format!("claim {claim}"),
+            names: vec![format!("{}.{claim}", workload.namespace), claim.clone()],
+        }),
+        VolumeKind::Stored(name) => {
+            Some(Called { key: name.clone(), source: format!("volume {name}"), names: vec![name.clone()] })
+        }
+        VolumeKind::Named { listed, .. } => Some(Called {
+            key: own.to_owned(),
+            source: format!("volume {own}"),
+            names: vec![listed.clone(), own.to_owned()],
+        }),
+        VolumeKind::EmptyDir(_)
+        | VolumeKind::HostPath { .. }
+        | VolumeKind::Ephemeral { .. }
+        | VolumeKind::Backed { .. }
+        | VolumeKind::Api(_)
+        | VolumeKind::Image(_)
+        | VolumeKind::Anonymous
+        | VolumeKind::Bind { .. }
+        | VolumeKind::Tmpfs(_)
+        | VolumeKind::System(_)
+        | VolumeKind::Other { .. } => None,
+    }
+}
+
+/// Adds what a dataset has of the volumes of a scene's workloads, where one is named.
+pub(crate) fn of_scene(scene: &mut Scene, facts: &Facts, err: &mut dyn Write) -> Result<(), Failure> {
+    let Some(dataset) = Dataset::of(facts)? else { return Ok(()) };
+    let mut wanted = Wanted::default();
+    scene.workloads.iter().for_each(|workload| wanted.take(workload));
+    wanted.add(scene, &dataset, err)
+}
+
+/// The same where the workloads are apart.
+pub(crate) fn of_outline(outline: &mut Outline, facts: &Facts, err: &mut dyn Write) -> Result<(), Failure> {
+    let Some(dataset) = Dataset::of(facts)? else { return Ok(()) };
+    let mut wanted = Wanted::default();
+    outline.each(&Files::default(), &mut |workload| {
+        wanted.take(workload);
+        Ok::<(), Failure>(())
+    })?;
+    wanted.add(&mut outline.scene, &dataset, err)
+}
+
+/// The volumes that workloads mount, as far as a dataset may have them.
+#[derive(Default)]
+struct Wanted(BTreeSet<Called>);
+
+impl Wanted {
+    /// Adds those of a workload.
+    fn take(&mut self, workload: &Workload) {
+        let called = |volume: &Volume| called(workload, &volume.kind, &volume.name.value);
+        self.0.extend(workload.volumes.iter().filter_map(called));
+    }
+
+    /// Puts what the dataset has of them into a scene, whole; what is told of their files already stays.
+    fn add(self, scene: &mut Scene, dataset: &Dataset, err: &mut dyn Write) -> Result<(), Failure> {
+        let mut read: BTreeMap<VolumeName, Arc<Tree>> = BTreeMap::new();
+        let mut missing = Vec::new();
+        for one in self.0 {
+            let told = scene.volumes.get(&one.key).or_else(|| scene.volumes.get(plain(&one)));
+            if told.is_some_and(|facts| facts.tree.is_some()) {
+                continue;
+            }
+            let Some(name) = dataset.volume(&one.names) else {
+                missing.push(one.source);
+                continue;
+            };
+            let tree = match read.get(&name) {
+                Some(known) => known.clone(),
+                None => {
+                    let tree =
+                        dataset::tree(dataset.folder(), &name, dataset.date()).map_err(Failure::Disk)?;
+                    read.entry(name.clone()).or_insert(Arc::new(tree)).clone()
+                }
+            };
+            put(scene, &one, &shown(dataset, &name), tree);
+        }
+        Ok(text::not_in_dataset(err, &missing)?)
+    }
+}
+
+/// The name of a claim without its namespace.
+fn plain(one: &Called) -> &str {
+    one.key.split_once('/').map_or(&one.key, |(_, name)| name)
+}
+
+/// How a volume of a dataset is named in answers.
+pub(crate) fn shown(dataset: &Dataset, name: &VolumeName) -> String {
+    format!("volume {} of {}", name.as_str(), dataset.folder().display())
+}
+
+/// Gives a volume of a scene these files, whatever else is said of it.
+pub(crate) fn put(scene: &mut Scene, one: &Called, shown: &str, tree: Arc<Tree>) {
+    let told = scene.volumes.get(&one.key).or_else(|| scene.volumes.get(plain(one)));
+    let mut facts = told.cloned().unwrap_or_else(|| disk::volume(shown, tree.clone()));
+    facts.tree = Some(tree);
+    scene.volumes.insert(one.key.clone(), facts);
+}
