@@ -11,7 +11,9 @@ use mivask_rules::settle::Outcome;
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
-use crate::question::{Cell, Column, Ending, Endings, Event, PerColumn, SweepError, access, follow};
+use crate::question::{
+    Cell, Column, Ending, Endings, Event, PerColumn, SweepError, access, decided_by, follow,
+};
 
 /// What can be done to one entry of a volume where an actor has it.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -78,7 +80,11 @@ fn root(stage: &Stage, actor: &Actor, (number, at): (MountId, &[u8])) -> Option<
         Some(Outcome::Denied(Some(errno))) => Cell::Denied(*errno),
         Some(Outcome::Denied(None) | Outcome::Depends | Outcome::NeverRuns(_)) => Cell::Open,
     };
-    let endings = row.cells.map(|outcome| Ending { cell: cell(outcome), ..Ending::default() });
+    let kind = stage.source(source).tree.inode(inode).kind;
+    let endings = PerColumn::from_fn(|column| match cell(row.cells.of(column)) {
+        Cell::Void => Ending::default(),
+        cell => Ending { cell, check: decided_by(stage, actor, (at, kind), column), ..Ending::default() },
+    });
     Some(Verdict { mount: number, source, inode, endings, barrier: None, shut: false })
 }
 

@@ -21,6 +21,8 @@ mod fetched;
 mod fetched_badly;
 mod fetched_really;
 mod fetched_tls;
+mod fleet;
+mod fleet_packaged;
 mod formats;
 mod hostile;
 mod hostile_names;

@@ -17,16 +17,7 @@ use super::digest::{self, Digesting};
 use super::text::text;
 
 /// The columns of entries; `docs/formats/dataset.md` has what each means.
-pub(super) const SCHEMA: &str = "message entry {
-    required binary directory (utf8);
-    required binary name (utf8);
-    required binary kind (utf8);
-    optional int64 size;
-    required int64 class;
-    required int64 way;
-    optional int64 inode;
-    optional binary target (utf8);
-}";
+pub(super) const SCHEMA: &str = include_str!("columns/entries.message");
 
 /// What a file says of what it does not tell of: the words of each assumption.
 pub(super) const ACLS: &str = "mivask.acls";

@@ -13,30 +13,10 @@ use super::class::{Class, ClassId};
 use super::rows::{Int32, optional, properties, required};
 
 /// The columns of classes.
-const CLASSES: &str = "message class {
-    required int64 class;
-    required binary kind (utf8);
-    optional int64 uid;
-    optional int64 gid;
-    optional int32 mode;
-    optional binary acl (utf8);
-    optional binary default_acl (utf8);
-    optional binary capabilities (utf8);
-    optional binary label (utf8);
-    optional binary content (utf8);
-    required int32 marks;
-    required binary flags (utf8);
-    optional int64 major;
-    optional int64 minor;
-}";
+const CLASSES: &str = include_str!("columns/classes.message");
 
 /// The columns of ways.
-const WAYS: &str = "message way {
-    required int64 way;
-    required int64 above;
-    required int64 class;
-    required int32 depth;
-}";
+const WAYS: &str = include_str!("columns/ways.message");
 
 /// Writes the table of classes.
 pub(super) fn classes(out: impl Write + Send, all: &[(i64, &Class)]) -> io::Result<()> {

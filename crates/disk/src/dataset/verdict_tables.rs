@@ -15,40 +15,11 @@ use super::text::text;
 use super::verdicts::{ActorRow, RegionRow, VerdictRow, Verdicts};
 use super::writer::begin;
 
-const ACTORS: &str = "message actor {
-    required binary state (utf8);
-    required binary input (utf8);
-    required binary namespace (utf8);
-    required binary workload (utf8);
-    required binary actor (utf8);
-    optional int64 uid;
-    optional int64 gid;
-    required binary volume (utf8);
-    required binary date (utf8);
-    required binary mounted_at (utf8);
-    required binary shows (utf8);
-    optional int64 verdicts_of;
-    optional binary reason (utf8);
-}";
+const ACTORS: &str = include_str!("columns/actors.message");
 
-const VERDICTS: &str = "message verdict {
-    required int64 verdicts_of;
-    required binary region (utf8);
-    required int64 way;
-    required int64 class;
-    required binary act (utf8);
-    required binary outcome (utf8);
-    optional binary errno (utf8);
-    optional binary decided_by (utf8);
-    optional int64 barrier;
-}";
+const VERDICTS: &str = include_str!("columns/verdicts.message");
 
-const REGIONS: &str = "message region {
-    required binary volume (utf8);
-    required binary date (utf8);
-    required binary region (utf8);
-    optional binary around (utf8);
-}";
+const REGIONS: &str = include_str!("columns/regions.message");
 
 /// Verdicts that are written together.
 const GROUP: usize = 1 << 20;

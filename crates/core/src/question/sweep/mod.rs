@@ -3,6 +3,7 @@
 //! Where a mount has several possible sources, one pass is made under each, side by side (`ways.rs`), and an inode is told
 //! once with what they agree on.
 
+mod alone;
 mod column;
 mod exact;
 mod memo;
@@ -28,6 +29,7 @@ use mivask_rules::view::{Place, View};
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
+pub use alone::decided_by;
 pub use column::{Cell, Column, Ending, Endings, PerColumn};
 pub use overview::{Blocker, Overview, Share, overview};
 

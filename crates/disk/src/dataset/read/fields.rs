@@ -23,7 +23,11 @@ pub(super) type Fields = BTreeMap<String, Field>;
 /// Every row of the tables of this name, by the number in column `key`.
 pub(super) fn table(folder: &Path, (name, key): (&str, &str)) -> Result<BTreeMap<i64, Fields>, DiskError> {
     let place = folder.join(name);
-    let failed = |path: &Path, error: String| DiskError::whole(&path.display().to_string(), error);
+    let failed = |path: &Path, error: String| {
+        let error = error.strip_prefix("Parquet error: ").unwrap_or(&error);
+        DiskError::whole(&path.display().to_string(), error)
+            .with_help("take the surveys again whose rows are of its time")
+    };
     let files = std::fs::read_dir(&place).map_err(|error| failed(&place, error.to_string()))?;
     let mut all = BTreeMap::new();
     for file in files {

@@ -43,11 +43,15 @@ struct Day {
 
 impl Day {
     fn failed(&self, error: impl ToString) -> DiskError {
-        DiskError::whole(&self.path.display().to_string(), error.to_string())
+        let message = error.to_string();
+        // What the decoder says of itself is of no use to anybody.
+        let message = message.strip_prefix("Parquet error: ").unwrap_or(&message);
+        DiskError::whole(&self.path.display().to_string(), message)
+            .with_help("take the survey of this volume again")
     }
 
     fn damaged(&self, what: &str) -> DiskError {
-        self.failed(what).with_help("take the survey of this volume again")
+        self.failed(what)
     }
 }
 

@@ -1,0 +1,40 @@
+//! The check that decides about the place where a sweep begins, which is no entry of it.
+
+use mivask_model::act::Verb;
+use mivask_model::mode::{FileKind, Mode};
+use mivask_rules::decide::{decide, decide_new_entry};
+use mivask_rules::imprint::NewKind;
+use mivask_rules::trace::Check;
+use mivask_stage::stage::{Actor, Stage};
+
+use super::column::Column;
+use super::recorder::Recorder;
+
+/// The check by which the question of this column ends at `path`, for the first that `actor` may be; `None` where it makes no sense.
+#[must_use]
+pub fn decided_by(
+    stage: &Stage,
+    actor: &Actor,
+    (path, kind): (&[u8], FileKind),
+    column: Column,
+) -> Option<Check> {
+    let directory = kind == FileKind::Directory;
+    let verb = match column {
+        Column::Read => Verb::Reads,
+        Column::Write => Verb::Writes,
+        Column::Create => Verb::Creates(Mode::new(0o666)),
+        Column::Delete if directory => Verb::RemovesDirectory,
+        Column::Delete => Verb::Deletes,
+        Column::List => Verb::Lists,
+        Column::Enter => Verb::Enters,
+        Column::Run => Verb::Runs,
+    };
+    let view = stage.view(actor, actor.credentials.first()?, "");
+    let mut recorder = Recorder::default();
+    let ended = if column == Column::Create && directory {
+        decide_new_entry(&view, NewKind::File, Mode::new(0o666), path, &mut recorder).map(drop)
+    } else {
+        decide(&view, &verb, path, &mut recorder).map(drop)
+    };
+    recorder.ending(ended).check
+}
