@@ -83,7 +83,9 @@ fn root(stage: &Stage, actor: &Actor, (number, at): (MountId, &[u8])) -> Option<
     let kind = stage.source(source).tree.inode(inode).kind;
     let endings = PerColumn::from_fn(|column| match cell(row.cells.of(column)) {
         Cell::Void => Ending::default(),
-        cell => Ending { cell, check: decided_by(stage, actor, (at, kind), column), ..Ending::default() },
+        cell @ (Cell::Allowed | Cell::Denied(_) | Cell::Open) => {
+            Ending { cell, check: decided_by(stage, actor, (at, kind), column), ..Ending::default() }
+        }
     });
     Some(Verdict { mount: number, source, inode, endings, barrier: None, shut: false })
 }
