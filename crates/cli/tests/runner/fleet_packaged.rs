@@ -53,7 +53,7 @@ fn jobs_see_everything_and_write_to_the_dataset_alone() {
         let outcomes: Vec<&str> =
             answers["acts"].as_array().unwrap().iter().map(|act| act["outcome"].as_str().unwrap()).collect();
         assert_eq!(outcomes, ["allowed", "denied", "denied", "allowed", "denied"], "{name}");
-        let who = scratch.json(&["identity", "s.yaml", "-q", "--format", "json"]);
+        let who = scratch.json(["identity", "s.yaml", "-q", "--format", "json"]);
         assert_eq!(
             who["actors"][0]["capabilities"]["effective"],
             serde_json::json!(["DAC_READ_SEARCH"]),
