@@ -2,12 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use mivask_core::scene::{Scene, Volume, VolumeKind, Workload};
+use mivask_core::scene::{self, Scene, VolumeKind, Workload};
 use mivask_core::tree::Tree;
-use mivask_disk::dataset::{self, VolumeName};
+use mivask_disk::dataset::{self, Apart, Reader, Volume, VolumeName};
+use mivask_disk::error::DiskError;
 use mivask_read::disk;
 use mivask_read::outline::Outline;
 use mivask_show::text;
@@ -42,7 +42,7 @@ const MOST_SHOWN: usize = 10;
 
 /// A dataset that is there.
 pub(crate) struct Dataset {
-    folder: PathBuf,
+    reader: Reader,
     date: Option<String>,
     volumes: BTreeSet<VolumeName>,
 }
@@ -69,17 +69,18 @@ impl Dataset {
         volumes.retain(|name| {
             facts.only_volume.is_empty() || facts.only_volume.iter().any(|only| only == name.as_str())
         });
-        Ok(Some(Self { folder: folder.clone(), date: facts.date.clone(), volumes }))
+        let reader = Reader::open(folder).map_err(Failure::Disk)?;
+        Ok(Some(Self { reader, date: facts.date.clone(), volumes }))
     }
 
-    /// Where it is.
-    pub(crate) fn folder(&self) -> &Path {
-        &self.folder
+    /// A volume of it, on the day that was asked for.
+    pub(crate) fn pairs(&self, name: &VolumeName, apart: Apart<'_>) -> Result<Volume, DiskError> {
+        self.reader.volume(name, self.date.as_deref(), apart)
     }
 
-    /// The day that was asked for.
-    pub(crate) fn date(&self) -> Option<&str> {
-        self.date.as_deref()
+    /// How a volume of it is named in answers.
+    pub(crate) fn shown(&self, name: &VolumeName) -> String {
+        format!("volume {} of {}", name.as_str(), self.reader.folder().display())
     }
 
     /// The first of these names that it has a volume of.
@@ -155,7 +156,7 @@ struct Wanted(BTreeSet<Called>);
 impl Wanted {
     /// Adds those of a workload.
     fn take(&mut self, workload: &Workload) {
-        let called = |volume: &Volume| called(workload, &volume.kind, &volume.name.value);
+        let called = |volume: &scene::Volume| called(workload, &volume.kind, &volume.name.value);
         self.0.extend(workload.volumes.iter().filter_map(called));
     }
 
@@ -175,12 +176,11 @@ impl Wanted {
             let tree = match read.get(&name) {
                 Some(known) => known.clone(),
                 None => {
-                    let tree =
-                        dataset::tree(dataset.folder(), &name, dataset.date()).map_err(Failure::Disk)?;
+                    let tree = dataset.reader.tree(&name, dataset.date.as_deref()).map_err(Failure::Disk)?;
                     read.entry(name.clone()).or_insert(Arc::new(tree)).clone()
                 }
             };
-            put(scene, &one, &shown(dataset, &name), tree);
+            put(scene, &one, &dataset.shown(&name), tree);
         }
         Ok(text::not_in_dataset(err, &missing)?)
     }
@@ -189,11 +189,6 @@ impl Wanted {
 /// The name of a claim without its namespace.
 fn plain(one: &Called) -> &str {
     one.key.split_once('/').map_or(&one.key, |(_, name)| name)
-}
-
-/// How a volume of a dataset is named in answers.
-pub(crate) fn shown(dataset: &Dataset, name: &VolumeName) -> String {
-    format!("volume {} of {}", name.as_str(), dataset.folder().display())
 }
 
 /// Gives a volume of a scene these files, whatever else is said of it.

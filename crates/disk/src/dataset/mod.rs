@@ -47,7 +47,7 @@ pub use name::{NameError, VolumeName};
 pub use regions::Regions;
 pub use text::bytes;
 pub use verdicts::{ActorRow, RegionRow, VerdictRow, Verdicts, view, write_verdicts};
-pub use volumes::{Apart, Pair, Volume, days, tree, volume, volumes};
+pub use volumes::{Apart, Pair, Reader, Volume, days, volumes};
 #[cfg(feature = "parquet")]
 pub(crate) use ways::WayId;
 #[cfg(feature = "parquet")]

@@ -1,10 +1,11 @@
 //! Volumes of a dataset, their days, and what is read of them.
 
 use std::collections::BTreeSet;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use mivask_model::tree::{InodeId, Tree};
+use mivask_model::fact::Unknown;
+use mivask_model::tree::{Certainty, Doubt, InodeId, Tree};
 
 use super::VolumeName;
 use super::date::is_date;
@@ -95,40 +96,91 @@ pub struct Apart<'a> {
     pub complete: bool,
 }
 
-/// The pairs of a volume on that day, or on the last one that there is.
-///
-/// # Errors
-/// There is no such day, a file is damaged, or this build reads none.
-pub fn volume(
-    folder: &Path,
-    volume: &VolumeName,
-    date: Option<&str>,
-    apart: Apart<'_>,
-) -> Result<Volume, DiskError> {
+/// A dataset that is read: what all of its volumes have in common is read once.
+#[derive(Debug)]
+pub struct Reader {
+    folder: PathBuf,
     #[cfg(feature = "parquet")]
-    {
-        super::read::volume(folder, volume, date, apart)
+    tables: super::read::Tables,
+}
+
+impl Reader {
+    /// Opens the dataset in `folder`.
+    ///
+    /// # Errors
+    /// It is none, a table is damaged, or this build reads none.
+    pub fn open(folder: &Path) -> Result<Self, DiskError> {
+        #[cfg(feature = "parquet")]
+        {
+            Ok(Self { folder: folder.to_path_buf(), tables: super::read::tables(folder)? })
+        }
+        #[cfg(not(feature = "parquet"))]
+        {
+            Err(not_built_in(folder))
+        }
     }
-    #[cfg(not(feature = "parquet"))]
-    {
-        let _ = (volume, date, apart);
-        Err(not_built_in(folder))
+
+    /// Where it is.
+    #[must_use]
+    pub fn folder(&self) -> &Path {
+        &self.folder
+    }
+
+    /// The pairs of a volume on that day, or on the last one that there is.
+    ///
+    /// # Errors
+    /// There is no such day, or a file is damaged.
+    pub fn volume(
+        &self,
+        volume: &VolumeName,
+        date: Option<&str>,
+        apart: Apart<'_>,
+    ) -> Result<Volume, DiskError> {
+        #[cfg(feature = "parquet")]
+        {
+            super::read::volume((&self.folder, &self.tables), volume, date, apart)
+        }
+        #[cfg(not(feature = "parquet"))]
+        {
+            let _ = (volume, date, apart);
+            Err(not_built_in(&self.folder))
+        }
+    }
+
+    /// Every name of a volume on that day, or on the last one that there is, as a survey of it has them.
+    ///
+    /// # Errors
+    /// As for [`Self::volume`]; the volume is too large for a tree.
+    pub fn tree(&self, volume: &VolumeName, date: Option<&str>) -> Result<Tree, DiskError> {
+        #[cfg(feature = "parquet")]
+        {
+            super::read::tree((&self.folder, &self.tables), volume, date)
+        }
+        #[cfg(not(feature = "parquet"))]
+        {
+            let _ = (volume, date);
+            Err(not_built_in(&self.folder))
+        }
     }
 }
 
-/// Every name of a volume on that day, or on the last one that there is, as a survey of it has them.
-///
-/// # Errors
-/// As for [`volume`]; the volume is too large for a tree.
-pub fn tree(folder: &Path, volume: &VolumeName, date: Option<&str>) -> Result<Tree, DiskError> {
-    #[cfg(feature = "parquet")]
-    {
-        super::read::tree(folder, volume, date)
-    }
-    #[cfg(not(feature = "parquet"))]
-    {
-        let _ = (volume, date);
-        Err(not_built_in(folder))
+/// Why nobody knows what a name is that is none of a region.
+pub(super) fn elsewhere() -> Unknown {
+    let settle = "ask about the path with `access`, whose answers know every name";
+    Unknown::new("which names a directory of the dataset has", settle)
+}
+
+impl Volume {
+    /// The same where it has turned out that no name is looked up in it.
+    pub fn settle(&mut self) {
+        let unknown = Certainty::Unknown(elsewhere());
+        let tree = Arc::make_mut(&mut self.tree);
+        let ids: Vec<InodeId> = tree.ids().collect();
+        for id in ids {
+            if let Some(doubt) = tree.doubt(id).filter(|doubt| doubt.contents == unknown).cloned() {
+                tree.set_doubt(id, Doubt { contents: Certainty::Known, ..doubt });
+            }
+        }
     }
 }
 

@@ -3,10 +3,10 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use mivask_core::scene::{Scene, Workload};
-use mivask_disk::dataset::{self, Apart, RegionRow, Volume, VolumeName};
+use mivask_disk::dataset::{Apart, RegionRow, Volume, VolumeName};
 use mivask_disk::error::DiskError;
 
-use crate::dataset::{Dataset, called, put, shown};
+use crate::dataset::{Dataset, called, put};
 
 /// How many paths of a volume are told apart at most: each of its rows is held against them.
 const MOST_APART: usize = 1024;
@@ -56,11 +56,10 @@ impl Volumes {
                 continue;
             };
             if !self.read.contains_key(&name) {
-                let (folder, date) = (self.dataset.folder(), self.dataset.date());
-                let read = dataset::volume(folder, &name, date, Apart::default())?;
+                let read = self.dataset.pairs(&name, Apart::default())?;
                 self.read.insert(name.clone(), read);
             }
-            put(scene, &one, &shown(&self.dataset, &name), self.read[&name].tree.clone());
+            put(scene, &one, &self.dataset.shown(&name), self.read[&name].tree.clone());
             names.insert((workload.namespace.clone(), one.source), name.as_str().to_owned());
         }
         Ok(())
@@ -76,15 +75,18 @@ impl Volumes {
         self.open.insert(name.to_owned());
     }
 
-    /// Reads the volumes again, now that it is known which names matter.
+    /// Reads volumes again of which it is known now that some names matter.
     pub(super) fn settle(&mut self) -> Result<(), DiskError> {
-        let (folder, date) = (self.dataset.folder(), self.dataset.date());
         for (name, read) in &mut self.read {
             let paths = self.apart.get(name.as_str());
             let regions: Vec<Vec<u8>> = paths.into_iter().flatten().take(MOST_APART).cloned().collect();
             let all = paths.is_none_or(|paths| paths.len() == regions.len());
-            let apart = Apart { regions: &regions, complete: all && !self.open.contains(name.as_str()) };
-            *read = dataset::volume(folder, name, date, apart)?;
+            let complete = all && !self.open.contains(name.as_str());
+            if !regions.is_empty() {
+                *read = self.dataset.pairs(name, Apart { regions: &regions, complete })?;
+            } else if complete {
+                read.settle();
+            }
         }
         Ok(())
     }

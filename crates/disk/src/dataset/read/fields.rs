@@ -18,10 +18,55 @@ use crate::dataset::text::bytes;
 use crate::error::DiskError;
 
 /// A row of a small table.
-pub(super) type Fields = BTreeMap<String, Field>;
+type Fields = BTreeMap<String, Field>;
 
-/// Every row of the tables of this name, by the number in column `key`.
-pub(super) fn table(folder: &Path, (name, key): (&str, &str)) -> Result<BTreeMap<i64, Fields>, DiskError> {
+/// What a class says.
+#[derive(Debug)]
+pub(super) struct Told {
+    /// An entry of it; `None` where that cannot be read.
+    pub(super) entry: Option<Entry>,
+    /// Whether it is a directory with something in it.
+    pub(super) holds: bool,
+}
+
+/// The way above a way, and the class of its last directory.
+#[derive(Clone, Copy, Debug)]
+pub(super) struct Step {
+    pub(super) above: i64,
+    pub(super) class: i64,
+}
+
+/// Both small tables, of all volumes together.
+#[derive(Debug)]
+pub(in crate::dataset) struct Tables {
+    pub(super) classes: BTreeMap<i64, Told>,
+    pub(super) ways: BTreeMap<i64, Step>,
+}
+
+impl Tables {
+    /// Those of the dataset in `folder`.
+    pub(super) fn read(folder: &Path) -> Result<Self, DiskError> {
+        let mut classes = BTreeMap::new();
+        each(folder, "classes", &mut |fields| {
+            let Some(class) = number(fields, "class") else { return };
+            let entry = entry_of(fields);
+            let directory = entry.as_ref().is_some_and(|entry| entry.kind == FileKind::Directory);
+            let holds = directory && word(fields, "content").is_none();
+            classes.insert(class, Told { entry, holds });
+        })?;
+        let mut ways = BTreeMap::new();
+        each(folder, "ways", &mut |fields| {
+            let step = number(fields, "above").zip(number(fields, "class"));
+            if let (Some(way), Some((above, class))) = (number(fields, "way"), step) {
+                ways.insert(way, Step { above, class });
+            }
+        })?;
+        Ok(Self { classes, ways })
+    }
+}
+
+/// Shows every row of the tables of this name.
+fn each(folder: &Path, name: &str, show: &mut dyn FnMut(&Fields)) -> Result<(), DiskError> {
     let place = folder.join(name);
     let failed = |path: &Path, error: String| {
         let error = error.strip_prefix("Parquet error: ").unwrap_or(&error);
@@ -29,7 +74,6 @@ pub(super) fn table(folder: &Path, (name, key): (&str, &str)) -> Result<BTreeMap
             .with_help("take the surveys again whose rows are of its time")
     };
     let files = std::fs::read_dir(&place).map_err(|error| failed(&place, error.to_string()))?;
-    let mut all = BTreeMap::new();
     for file in files {
         let path: PathBuf = file.map_err(|error| failed(&place, error.to_string()))?.path();
         if path.extension().is_none_or(|extension| extension != "parquet") {
@@ -44,16 +88,13 @@ pub(super) fn table(folder: &Path, (name, key): (&str, &str)) -> Result<BTreeMap
             SerializedFileReader::new(file)?.get_row_iter(None)?.collect()
         };
         for row in rows().map_err(|error| failed(&path, error.to_string()))? {
-            let fields: Fields = row.into_columns().into_iter().collect();
-            if let Some(number) = number(&fields, key) {
-                all.insert(number, fields);
-            }
+            show(&row.into_columns().into_iter().collect());
         }
     }
-    Ok(all)
+    Ok(())
 }
 
-pub(super) fn number(fields: &Fields, name: &str) -> Option<i64> {
+fn number(fields: &Fields, name: &str) -> Option<i64> {
     let field = fields.get(name)?;
     if let Field::Long(number) = field { Some(*number) } else { small(field) }
 }
@@ -64,7 +105,7 @@ fn small(field: &Field) -> Option<i64> {
     Some((*number).into())
 }
 
-pub(super) fn word<'f>(fields: &'f Fields, name: &str) -> Option<&'f str> {
+fn word<'f>(fields: &'f Fields, name: &str) -> Option<&'f str> {
     let Some(Field::Str(text)) = fields.get(name) else { return None };
     Some(text)
 }
@@ -81,7 +122,7 @@ const KINDS: [FileKind; 7] = [
 ];
 
 /// An entry as the columns of a class describe it.
-pub(super) fn entry_of(fields: &Fields) -> Option<Entry> {
+fn entry_of(fields: &Fields) -> Option<Entry> {
     let kind = KINDS.into_iter().find(|kind| word(fields, "kind") == Some(kind.word()))?;
     let small = |name: &str| number(fields, name).map(|number| u32::try_from(number).ok());
     let (uid, gid) = (small("uid"), small("gid"));

@@ -11,28 +11,36 @@ use mivask_model::tree::Tree;
 
 use super::{Apart, Volume, VolumeName, days};
 use crate::error::DiskError;
+pub(super) use fields::Tables;
+
+/// The small tables of the dataset in `folder`.
+pub(super) fn tables(folder: &Path) -> Result<Tables, DiskError> {
+    Tables::read(folder)
+}
 
 /// The pairs of a volume on that day, or on the last one that there is.
 ///
 /// # Errors
 /// There is no such day, or a file is damaged.
 pub(super) fn volume(
-    folder: &Path,
+    (folder, tables): (&Path, &Tables),
     volume: &VolumeName,
     date: Option<&str>,
     apart: Apart<'_>,
 ) -> Result<Volume, DiskError> {
-    let day = day(folder, volume, date)?;
-    pairs::read(folder, &day, apart)
+    pairs::read(tables, &day(folder, volume, date)?, apart)
 }
 
 /// Every name of a volume on that day, or on the last one that there is, as a survey of it has them.
 ///
 /// # Errors
 /// As for [`volume`]; the volume is too large for a tree.
-pub(super) fn tree(folder: &Path, volume: &VolumeName, date: Option<&str>) -> Result<Tree, DiskError> {
-    let day = day(folder, volume, date)?;
-    whole::read(folder, &day)
+pub(super) fn tree(
+    (folder, tables): (&Path, &Tables),
+    volume: &VolumeName,
+    date: Option<&str>,
+) -> Result<Tree, DiskError> {
+    whole::read(tables, &day(folder, volume, date)?)
 }
 
 /// A volume of a day: its rows, and the day.

@@ -1,19 +1,18 @@
 //! The small tree of a volume's pairs.
 
 use std::collections::BTreeMap;
-use std::path::Path;
 use std::sync::Arc;
 
 use mivask_model::fact::{Provenance, Unknown};
-use mivask_model::mode::FileKind;
 use mivask_model::tree::{Certainty, Content, Doubt, Entry, InodeId, Tree, TreeError};
 use parquet::errors::ParquetError;
 
 use super::Day;
-use super::fields::{Fields, entry_of, number, table, word};
+use super::fields::Tables;
 use super::names::{Names, path, text};
 use crate::dataset::regions::Regions;
 use crate::dataset::text::bytes;
+use crate::dataset::volumes::elsewhere;
 use crate::dataset::{Apart, Pair, Volume, ways};
 use crate::error::DiskError;
 
@@ -38,7 +37,7 @@ struct Seen {
 }
 
 /// Reads a volume's pairs.
-pub(super) fn read(folder: &Path, day: &Day, apart: Apart<'_>) -> Result<Volume, DiskError> {
+pub(super) fn read(tables: &Tables, day: &Day, apart: Apart<'_>) -> Result<Volume, DiskError> {
     let mut regions = Regions::new(apart.regions);
     let names = Names::open(&day.path).map_err(|error| day.failed(error))?;
     let mut seen = seen(&names, &regions).map_err(|error| day.failed(error))?;
@@ -50,7 +49,7 @@ pub(super) fn read(folder: &Path, day: &Day, apart: Apart<'_>) -> Result<Volume,
     // Where a link from the root leads is for each actor to see.
     let absolute = |one: &Named| one.target.as_deref().is_some_and(|target| target.starts_with(b"/"));
     let complete = apart.complete && links < MOST_LINKS && !seen.named.values().any(absolute);
-    let mut building = Building::new(folder, (day, complete), &regions)?;
+    let mut building = Building::new(tables, (day, complete), &regions);
     building.root(&seen.counted)?;
     building.named(&seen.named)?;
     building.pairs(&seen.counted)?;
@@ -162,8 +161,7 @@ struct Building<'a> {
     pairs: Vec<Pair>,
     /// The class of each inode.
     classes: Vec<i64>,
-    known: BTreeMap<i64, Fields>,
-    ways: BTreeMap<i64, Fields>,
+    tables: &'a Tables,
     regions: &'a Regions,
     /// The root of each region that there is, with its way and class.
     roots: BTreeMap<usize, (InodeId, i64, i64)>,
@@ -177,23 +175,20 @@ struct Building<'a> {
 }
 
 impl<'a> Building<'a> {
-    fn new(folder: &Path, (day, complete): (&'a Day, bool), regions: &'a Regions) -> Result<Self, DiskError> {
+    fn new(tables: &'a Tables, (day, complete): (&'a Day, bool), regions: &'a Regions) -> Self {
         let origin = Provenance::Source(Arc::from(day.path.display().to_string().as_str()));
-        let settle = "ask about the path with `access`, whose answers know every name";
-        Ok(Self {
+        Self {
             tree: Tree::new(Entry::directory(0, 0, 0o755), origin),
             pairs: Vec::new(),
             classes: Vec::new(),
-            known: table(folder, ("classes", "class"))?,
-            ways: table(folder, ("ways", "way"))?,
+            tables,
             regions,
             roots: BTreeMap::new(),
             ends: BTreeMap::new(),
             holding: Vec::new(),
             day,
-            elsewhere: (!complete)
-                .then(|| Unknown::new("which names a directory of the dataset has", settle)),
-        })
+            elsewhere: (!complete).then(elsewhere),
+        }
     }
 
     /// The root: the only entry above which nothing is.
@@ -258,10 +253,8 @@ impl<'a> Building<'a> {
 
     /// The way through a directory of this class at the end of `way`.
     fn through(&self, way: i64, class: i64) -> Option<i64> {
-        let is =
-            |fields: &Fields| number(fields, "above") == Some(way) && number(fields, "class") == Some(class);
         let id = ways::id(way, class);
-        self.ways.get(&id).filter(|fields| is(fields)).map(|_| id)
+        self.tables.ways.get(&id).filter(|step| (step.above, step.class) == (way, class)).map(|_| id)
     }
 
     /// The directory at the end of a way in a region, made with those above it.
@@ -273,10 +266,13 @@ impl<'a> Building<'a> {
                 break *known;
             }
             let damaged = |what| self.day.damaged(what);
-            let fields = self.ways.get(&next).ok_or_else(|| damaged("a way of its rows is in no table"))?;
-            let above = number(fields, "above").filter(|above| *above != 0 && missing.len() < 1 << 16);
-            missing.push((next, number(fields, "class").unwrap_or(0)));
-            next = above.ok_or_else(|| damaged("a way does not begin at the root"))?;
+            let step =
+                self.tables.ways.get(&next).ok_or_else(|| damaged("a way of its rows is in no table"))?;
+            missing.push((next, step.class));
+            if step.above == 0 || missing.len() == 1 << 16 {
+                return Err(damaged("a way does not begin at the root"));
+            }
+            next = step.above;
         };
         for (way, class) in missing.into_iter().rev() {
             here = self.added(here, format!("way {way:016x}").as_bytes(), (class, None))?;
@@ -316,9 +312,10 @@ impl<'a> Building<'a> {
     /// An entry of a class, and whether it is a directory with something in it: what a name in that is nobody knows here.
     fn entry(&self, class: i64) -> Result<(Entry, bool), DiskError> {
         let damaged = |what| self.day.damaged(what);
-        let fields = self.known.get(&class).ok_or_else(|| damaged("a class of its rows is in no table"))?;
-        let mut entry = entry_of(fields).ok_or_else(|| damaged("a class cannot be read"))?;
-        let holds = entry.kind == FileKind::Directory && word(fields, "content").is_none();
+        let told =
+            self.tables.classes.get(&class).ok_or_else(|| damaged("a class of its rows is in no table"))?;
+        let mut entry = told.entry.clone().ok_or_else(|| damaged("a class cannot be read"))?;
+        let holds = told.holds;
         if let Some(elsewhere) = self.elsewhere.clone().filter(|_| holds) {
             entry.doubt.get_or_insert_with(Doubt::default).contents = Certainty::Unknown(elsewhere);
         }

@@ -1,7 +1,6 @@
 //! A volume as the tree that a survey of it would be.
 
 use std::collections::BTreeMap;
-use std::path::Path;
 use std::sync::Arc;
 
 use mivask_model::fact::Provenance;
@@ -9,7 +8,7 @@ use mivask_model::tree::{Entry, InodeId, Tree, TreeError, Unrecorded};
 use parquet::errors::ParquetError;
 
 use super::Day;
-use super::fields::{entry_of, table};
+use super::fields::Tables;
 use super::names::{Group, Names, text};
 use crate::dataset::rows::{ACLS, ATTRIBUTES, CAPABILITIES};
 use crate::dataset::text::bytes;
@@ -40,15 +39,11 @@ impl From<TreeError> for Bad {
 }
 
 /// Reads every row.
-pub(super) fn read(folder: &Path, day: &Day) -> Result<Tree, DiskError> {
+pub(super) fn read(tables: &Tables, day: &Day) -> Result<Tree, DiskError> {
     let names = Names::open(&day.path).map_err(|error| day.failed(error))?;
-    let entries = table(folder, ("classes", "class"))?
-        .into_iter()
-        .map(|(class, fields)| (class, entry_of(&fields)))
-        .collect();
     let origin = Provenance::Source(Arc::from(day.path.display().to_string().as_str()));
     let tree = Tree::new(Entry::directory(0, 0, 0o755), origin);
-    let mut whole = Whole { tree, entries, last: (String::new(), Tree::ROOT), shared: BTreeMap::new() };
+    let mut whole = Whole { tree, tables, last: (String::new(), Tree::ROOT), shared: BTreeMap::new() };
     whole.tree.expect(names.count(), 0, 0);
     for group in names.groups() {
         let taken = group.map_err(Bad::from).and_then(|group| whole.take(&group));
@@ -62,24 +57,23 @@ pub(super) fn read(folder: &Path, day: &Day) -> Result<Tree, DiskError> {
 }
 
 /// A tree that grows row by row.
-struct Whole {
+struct Whole<'a> {
     tree: Tree,
-    /// What each class describes; `None` of one that cannot be read.
-    entries: BTreeMap<i64, Option<Entry>>,
+    tables: &'a Tables,
     /// The last directory, by its path.
     last: (String, InodeId),
     /// Inodes of several names.
     shared: BTreeMap<i64, InodeId>,
 }
 
-impl Whole {
+impl Whole<'_> {
     fn take(&mut self, group: &Group<'_>) -> Result<(), Bad> {
         let (directories, names) = (group.texts("directory")?, group.texts("name")?);
         let (classes, inodes) = (group.numbers("class")?, group.some_numbers("inode")?);
         let (sizes, targets) = (group.some_numbers("size")?, group.some_texts("target")?);
         for at in 0..group.rows {
             let (directory, name) = (text(&directories[at])?, text(&names[at])?);
-            let entry = self.entries.get(&classes[at]).and_then(Option::as_ref).cloned();
+            let entry = self.tables.classes.get(&classes[at]).and_then(|told| told.entry.clone());
             let mut entry =
                 entry.ok_or_else(|| Bad::Damaged("a class of its rows is in no table".to_owned()))?;
             entry.size = sizes[at].and_then(|size| u64::try_from(size).ok());
