@@ -1,7 +1,7 @@
 //! What an actor can do to everything on a volume that is given as few entries that stand for many (a dataset's ways and classes): one
 //! verdict for each of them, by the rules that answer every other question.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{MountId, SourceId};
@@ -44,6 +44,8 @@ pub fn verdicts(
     actor: &Actor,
     wanted: &dyn Fn(SourceId) -> bool,
 ) -> Result<Vec<Verdict>, SweepError> {
+    let covered: BTreeSet<(MountId, InodeId)> =
+        actor.mounts.iter().filter_map(|(_, mount)| mount.on).collect();
     let mut all = Vec::new();
     for (number, mount) in actor.mounts.iter().filter(|(_, mount)| wanted(mount.variants[0].source)) {
         let at = mount.facts.at.to_vec();
@@ -56,12 +58,7 @@ pub fn verdicts(
                     .or_insert(verdict);
             }
         }
-        let covered = actor.mounts.iter().any(|(_, other)| {
-            other
-                .on
-                .is_some_and(|(mount, inode)| mount == number && actor.mounts.get(number).root == Some(inode))
-        });
-        if !covered {
+        if !mount.root.is_some_and(|root| covered.contains(&(number, root))) {
             all.extend(root(stage, actor, (number, &at)));
         }
         all.extend(merged.into_values());

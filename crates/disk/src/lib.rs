@@ -5,6 +5,8 @@
 //! is a named assumption.
 
 mod archive;
+#[cfg(feature = "parquet")]
+mod columns;
 pub mod dataset;
 pub mod error;
 pub mod export;

@@ -1,19 +1,21 @@
 //! The parts of a volume whose paths matter: what a `subPath` shows, and what something else is mounted on.
 
+use std::sync::Arc;
+
 use super::text::text;
 
 /// Paths of a volume, the root first. An entry is of the region that is nearest above it, or of itself where it is one.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Regions {
     /// In order, as texts of the dataset.
-    paths: Vec<String>,
+    paths: Vec<Arc<str>>,
 }
 
 impl Regions {
     /// Those of these paths from the root, such as `/a/b`, and the root.
     pub(super) fn new(paths: &[Vec<u8>]) -> Self {
-        let mut paths: Vec<String> = paths.iter().map(|path| text(path).into_owned()).collect();
-        paths.push("/".to_owned());
+        let mut paths: Vec<Arc<str>> = paths.iter().map(|path| Arc::from(&*text(path))).collect();
+        paths.push(Arc::from("/"));
         paths.sort_unstable();
         paths.dedup();
         Self { paths }
@@ -21,7 +23,7 @@ impl Regions {
 
     /// The path of each, by its number, as the dataset writes it.
     #[must_use]
-    pub fn paths(&self) -> &[String] {
+    pub fn paths(&self) -> &[Arc<str>] {
         &self.paths
     }
 
@@ -47,8 +49,8 @@ impl Regions {
 
     /// With one more, if it is not there.
     pub(super) fn add(&mut self, path: String) {
-        if let Err(slot) = self.paths.binary_search(&path) {
-            self.paths.insert(slot, path);
+        if let Err(slot) = self.paths.binary_search_by(|known| (**known).cmp(&path)) {
+            self.paths.insert(slot, path.into());
         }
     }
 }

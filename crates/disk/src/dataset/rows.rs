@@ -5,16 +5,17 @@ use std::sync::Arc;
 
 use mivask_model::tree::Unrecorded;
 use parquet::basic::{Compression, Encoding, ZstdLevel};
-use parquet::data_type::{ByteArray, ByteArrayType, DataType, Int32Type, Int64Type};
+use parquet::data_type::{ByteArray, ByteArrayType, Int64Type};
 use parquet::errors::ParquetError;
 use parquet::file::metadata::KeyValue;
 use parquet::file::properties::{WriterProperties, WriterPropertiesBuilder};
-use parquet::file::writer::{SerializedFileWriter, SerializedRowGroupWriter};
+use parquet::file::writer::SerializedFileWriter;
 use parquet::schema::parser::parse_message_type;
 use parquet::schema::types::ColumnPath;
 
 use super::digest::{self, Digesting};
 use super::text::text;
+use crate::columns::{Column, required};
 
 /// The columns of entries; `docs/formats/dataset.md` has what each means.
 pub(super) const SCHEMA: &str = include_str!("columns/entries.message");
@@ -33,34 +34,6 @@ const GROUP: usize = 1 << 18;
 pub(super) fn properties() -> io::Result<WriterPropertiesBuilder> {
     let level = ZstdLevel::try_new(6).map_err(io::Error::other)?;
     Ok(WriterProperties::builder().set_compression(Compression::ZSTD(level)))
-}
-
-/// One column with the gaps in it.
-#[derive(Default)]
-struct Column<T> {
-    values: Vec<T>,
-    levels: Vec<i16>,
-}
-
-impl<T> Column<T> {
-    fn push(&mut self, value: Option<T>) {
-        self.levels.push(i16::from(value.is_some()));
-        self.values.extend(value);
-    }
-
-    fn write<W: Write + Send, D>(
-        &self,
-        rows: &mut SerializedRowGroupWriter<'_, W>,
-    ) -> Result<(), ParquetError>
-    where
-        D: DataType<T = T>,
-    {
-        if let Some(mut column) = rows.next_column()? {
-            column.typed::<D>().write_batch(&self.values, Some(&self.levels), None)?;
-            column.close()?;
-        }
-        Ok(())
-    }
 }
 
 /// Rows that are written together.
@@ -168,28 +141,3 @@ impl<W: Write + Send> Rows<W> {
         self.file.into_inner().map_err(io::Error::other)?.finish()
     }
 }
-
-/// A column without gaps.
-pub(super) fn required<W: Write + Send, D: DataType>(
-    rows: &mut SerializedRowGroupWriter<'_, W>,
-    values: &[D::T],
-) -> Result<(), ParquetError> {
-    if let Some(mut column) = rows.next_column()? {
-        column.typed::<D>().write_batch(values, None, None)?;
-        column.close()?;
-    }
-    Ok(())
-}
-
-/// A column with gaps.
-pub(super) fn optional<W: Write + Send, D: DataType>(
-    rows: &mut SerializedRowGroupWriter<'_, W>,
-    values: Vec<Option<D::T>>,
-) -> Result<(), ParquetError> {
-    let mut column = Column::default();
-    values.into_iter().for_each(|value| column.push(value));
-    column.write::<W, D>(rows)
-}
-
-/// Numbers of 32 bits, for the small tables.
-pub(super) type Int32 = Int32Type;

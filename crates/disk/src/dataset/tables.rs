@@ -4,13 +4,14 @@ use std::io::{self, Write};
 use std::sync::Arc;
 
 use mivask_model::tree::Marks;
-use parquet::data_type::{ByteArray, ByteArrayType, Int64Type};
+use parquet::data_type::{ByteArray, ByteArrayType, Int32Type, Int64Type};
 use parquet::errors::ParquetError;
 use parquet::file::writer::SerializedFileWriter;
 use parquet::schema::parser::parse_message_type;
 
 use super::class::{Class, ClassId};
-use super::rows::{Int32, optional, properties, required};
+use super::rows::properties;
+use crate::columns::{optional, required};
 
 /// The columns of classes.
 const CLASSES: &str = include_str!("columns/classes.message");
@@ -35,7 +36,7 @@ fn classes_of(out: impl Write + Send, all: &[(i64, &Class)]) -> Result<(), Parqu
         let values = all.iter().map(|(_, class)| number(class).map(i64::from)).collect();
         optional::<_, Int64Type>(&mut rows, values)?;
     }
-    optional::<_, Int32>(&mut rows, all.iter().map(|(_, class)| class.mode.map(i32::from)).collect())?;
+    optional::<_, Int32Type>(&mut rows, all.iter().map(|(_, class)| class.mode.map(i32::from)).collect())?;
     let mut texts: [Vec<Option<ByteArray>>; 5] = Default::default();
     for (_, class) in all {
         for (column, text) in texts.iter_mut().zip(class.texts()) {
@@ -46,7 +47,7 @@ fn classes_of(out: impl Write + Send, all: &[(i64, &Class)]) -> Result<(), Parqu
         optional::<_, ByteArrayType>(&mut rows, column)?;
     }
     let marks: Vec<i32> = all.iter().map(|(_, class)| i32::from(class.marks)).collect();
-    required::<_, Int32>(&mut rows, &marks)?;
+    required::<_, Int32Type>(&mut rows, &marks)?;
     let flags: Vec<ByteArray> = all.iter().map(|(_, class)| flags(class).as_str().into()).collect();
     required::<_, ByteArrayType>(&mut rows, &flags)?;
     let major = |class: &Class| class.device.map(|device| i64::from(device.major));
@@ -83,7 +84,7 @@ fn ways_of(out: impl Write + Send, all: &[Way]) -> Result<(), ParquetError> {
         required::<_, Int64Type>(&mut rows, &values)?;
     }
     let depths: Vec<i32> = all.iter().map(|one| i32::try_from(one.3).unwrap_or(i32::MAX)).collect();
-    required::<_, Int32>(&mut rows, &depths)?;
+    required::<_, Int32Type>(&mut rows, &depths)?;
     rows.close()?;
     file.close().map(drop)
 }

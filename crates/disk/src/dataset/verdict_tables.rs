@@ -10,10 +10,11 @@ use parquet::errors::ParquetError;
 use parquet::file::writer::SerializedFileWriter;
 use parquet::schema::parser::parse_message_type;
 
-use super::rows::{optional, properties, required};
+use super::rows::properties;
 use super::text::text;
 use super::verdicts::{ActorRow, RegionRow, VerdictRow, Verdicts};
 use super::writer::begin;
+use crate::columns::{optional, required};
 
 const ACTORS: &str = include_str!("columns/actors.message");
 
@@ -125,7 +126,7 @@ fn regions(out: BufWriter<&File>, all: &[RegionRow]) -> Result<(), ParquetError>
     for of in [
         |row: &RegionRow| ByteArray::from(row.volume.as_str()),
         |row: &RegionRow| ByteArray::from(row.date.as_str()),
-        |row: &RegionRow| ByteArray::from(row.region.as_str()),
+        |row: &RegionRow| ByteArray::from(&*row.region),
     ] {
         required::<_, ByteArrayType>(&mut rows, &all.iter().map(of).collect::<Vec<_>>())?;
     }

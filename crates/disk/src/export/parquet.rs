@@ -12,6 +12,7 @@ use parquet::file::writer::SerializedFileWriter;
 use parquet::schema::parser::parse_message_type;
 
 use super::{each, has_unknown_attributes};
+use crate::columns::{Column, required};
 
 /// Names are bytes, since nothing says that they are text; ids of 32 bits need 64 where a column is signed.
 const SCHEMA: &str = "message entry {
@@ -30,20 +31,6 @@ const SCHEMA: &str = "message entry {
 
 /// Rows that are written together.
 const GROUP: usize = 1 << 17;
-
-/// One column with the gaps in it.
-#[derive(Default)]
-struct Column<T> {
-    values: Vec<T>,
-    levels: Vec<i16>,
-}
-
-impl<T> Column<T> {
-    fn push(&mut self, value: Option<T>) {
-        self.levels.push(i16::from(value.is_some()));
-        self.values.extend(value);
-    }
-}
 
 #[derive(Default)]
 struct Group {
@@ -95,30 +82,15 @@ pub(super) fn write(out: &mut (dyn Write + Send), tree: &Tree) -> io::Result<()>
 fn flush<W: Write + Send>(writer: &mut SerializedFileWriter<W>, group: &Group) -> Result<(), ParquetError> {
     let mut rows = writer.next_row_group()?;
     for values in [&group.path, &group.kind] {
-        if let Some(mut column) = rows.next_column()? {
-            column.typed::<ByteArrayType>().write_batch(values, None, None)?;
-            column.close()?;
-        }
+        required::<_, ByteArrayType>(&mut rows, values)?;
     }
-    for Column { values, levels } in &group.ids {
-        if let Some(mut column) = rows.next_column()? {
-            column.typed::<Int64Type>().write_batch(values, Some(levels), None)?;
-            column.close()?;
-        }
+    for column in &group.ids {
+        column.write::<_, Int64Type>(&mut rows)?;
     }
-    if let Some(mut column) = rows.next_column()? {
-        column.typed::<Int32Type>().write_batch(&group.mode.values, Some(&group.mode.levels), None)?;
-        column.close()?;
+    group.mode.write::<_, Int32Type>(&mut rows)?;
+    for column in &group.texts {
+        column.write::<_, ByteArrayType>(&mut rows)?;
     }
-    for Column { values, levels } in &group.texts {
-        if let Some(mut column) = rows.next_column()? {
-            column.typed::<ByteArrayType>().write_batch(values, Some(levels), None)?;
-            column.close()?;
-        }
-    }
-    if let Some(mut column) = rows.next_column()? {
-        column.typed::<Int64Type>().write_batch(&group.size.values, Some(&group.size.levels), None)?;
-        column.close()?;
-    }
+    group.size.write::<_, Int64Type>(&mut rows)?;
     rows.close().map(drop)
 }

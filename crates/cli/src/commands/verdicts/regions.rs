@@ -14,6 +14,9 @@ pub(super) fn of(stage: &Stage, workload: &Workload, volumes: &mut Volumes, name
     for container in &workload.containers {
         let actors: Vec<&Actor> =
             stage.actors.iter().filter(|actor| *actor.container == *container.name).collect();
+        let mounted = actors.iter().flat_map(|actor| actor.mounts.iter());
+        let mounted = mounted.map(|(_, other)| joined(&other.facts.at, b""));
+        let paths: BTreeSet<Vec<u8>> = mounted.chain(interpreters.iter().cloned()).collect();
         for mount in &container.mounts {
             let Some(name) = declared(workload, names, &mount.volume.value) else { continue };
             let part = mount.sub_path.as_ref().map(|part| part.value.clone()).unwrap_or_default();
@@ -21,12 +24,10 @@ pub(super) fn of(stage: &Stage, workload: &Workload, volumes: &mut Volumes, name
             if part != b"/" {
                 volumes.tell_apart(name, part.clone());
             }
-            let mounted = actors.iter().flat_map(|actor| actor.mounts.iter());
-            let mounted = mounted.map(|(_, other)| joined(&other.facts.at, b""));
-            for path in mounted.chain(interpreters.iter().cloned()) {
-                if let Some(rest) = below(&at, &path) {
-                    volumes.tell_apart(name, joined(&part, rest));
-                }
+            // In order, what is below a path follows it.
+            let behind = paths.range(at.clone()..).take_while(|path| path.starts_with(&at));
+            for rest in behind.filter_map(|path| below(&at, path)) {
+                volumes.tell_apart(name, joined(&part, rest));
             }
         }
         // A link may lead to an interpreter on a volume, at a path that nobody has written here.

@@ -110,20 +110,9 @@ fn word<'f>(fields: &'f Fields, name: &str) -> Option<&'f str> {
     Some(text)
 }
 
-/// Every kind, as the columns name them.
-const KINDS: [FileKind; 7] = [
-    FileKind::File,
-    FileKind::Directory,
-    FileKind::Link,
-    FileKind::Fifo,
-    FileKind::Socket,
-    FileKind::CharDevice,
-    FileKind::BlockDevice,
-];
-
 /// An entry as the columns of a class describe it.
 fn entry_of(fields: &Fields) -> Option<Entry> {
-    let kind = KINDS.into_iter().find(|kind| word(fields, "kind") == Some(kind.word()))?;
+    let kind = FileKind::ALL.into_iter().find(|kind| word(fields, "kind") == Some(kind.word()))?;
     let small = |name: &str| number(fields, name).map(|number| u32::try_from(number).ok());
     let (uid, gid) = (small("uid"), small("gid"));
     let mode = number(fields, "mode");

@@ -214,7 +214,7 @@ impl<'a> Building<'a> {
             let Some(above) = self.tree.find(bytes(above).as_slice()) else { continue };
             let name = bytes(path.rsplit_once('/').map_or("", |(_, name)| name));
             let inode = self.added(above, &name, (one.class, one.target.as_deref()))?;
-            if let Some(region) = self.regions.paths().iter().position(|region| region == path) {
+            if let Some(region) = self.regions.paths().iter().position(|region| **region == **path) {
                 self.begins(region, inode, (one.way, one.class));
             }
         }
