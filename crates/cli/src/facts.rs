@@ -159,7 +159,10 @@ fn known(
     if all.contains(name) {
         return Ok(());
     }
-    Err(FactsError::Unasked { what, name: name.to_owned(), known: all.into_iter().collect() }.into())
+    // A claim is listed once, without its namespace.
+    let shown = |name: &String| what != "volume" || !name.contains('/');
+    let known = all.into_iter().filter(shown).collect();
+    Err(FactsError::Unasked { what, name: name.to_owned(), known }.into())
 }
 
 /// What the description calls the volume that its engine lists as `name`; the name itself where none is listed so.

@@ -8,11 +8,9 @@ use std::fs::File;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
-use mivask_disk::dataset::{
-    Apart, Reader, Target, Volume, VolumeName, days, volumes, write_directory, write_tree,
-};
+use mivask_disk::dataset::{Apart, Reader, Target, Volume, VolumeName, days, volumes, write_tree};
 use mivask_disk::error::DiskError;
-use mivask_disk::live::{self, Options};
+use mivask_disk::live::{self, Options, record};
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::mode::{FileKind, Mode};
 use mivask_model::tree::{Certainty, Entry, InodeId, Tree};
@@ -129,8 +127,7 @@ fn everything() -> tempfile::TempDir {
 fn a_directory_that_is_read_and_its_tree_are_the_same_rows() {
     let (folder, out) = (everything(), tempfile::tempdir().unwrap());
     let options = Options { sizes: true, ..Options::default() };
-    let (written, holes) =
-        write_directory(&target(out.path(), "read"), folder.path(), &options, &|_| ()).unwrap();
+    let (written, holes) = record(&target(out.path(), "read"), folder.path(), &options, &|_| ()).unwrap();
     assert!(!holes.any());
     let gathered = live::gather(folder.path(), &options, &|_| ()).unwrap();
     let again = write_tree(&target(out.path(), "tree"), &gathered.tree).unwrap();
@@ -173,7 +170,7 @@ fn what_is_not_known_is_a_gap() {
 fn a_second_run_takes_the_place_of_the_first_and_others_stay() {
     let (folder, out) = (everything(), tempfile::tempdir().unwrap());
     let write = |volume: &str| {
-        write_directory(&target(out.path(), volume), folder.path(), &Options::default(), &|_| ()).unwrap();
+        record(&target(out.path(), volume), folder.path(), &Options::default(), &|_| ()).unwrap();
     };
     write("one");
     write("two");
@@ -198,12 +195,12 @@ fn a_second_run_takes_the_place_of_the_first_and_others_stay() {
 fn what_fails_leaves_the_old_rows_and_nothing_else() {
     let (folder, out) = (everything(), tempfile::tempdir().unwrap());
     let all = target(out.path(), "v");
-    write_directory(&all, folder.path(), &Options::default(), &|_| ()).unwrap();
+    record(&all, folder.path(), &Options::default(), &|_| ()).unwrap();
     let before = std::fs::read(part(out.path(), "v")).unwrap();
     let few = Options { most_entries: 3, ..Options::default() };
-    let error = write_directory(&all, folder.path(), &few, &|_| ()).unwrap_err();
+    let error = record(&all, folder.path(), &few, &|_| ()).unwrap_err();
     assert!(error.to_string().contains("more than 3 entries"), "{error}");
-    assert!(write_directory(&all, Path::new("/nowhere/at/all"), &few, &|_| ()).is_err());
+    assert!(record(&all, Path::new("/nowhere/at/all"), &few, &|_| ()).is_err());
     assert_eq!(std::fs::read(part(out.path(), "v")).unwrap(), before);
     assert_eq!(std::fs::read_dir(part(out.path(), "v").parent().unwrap()).unwrap().count(), 1);
 }
@@ -213,7 +210,7 @@ fn what_fails_leaves_the_old_rows_and_nothing_else() {
 fn a_volume_reads_back_as_its_pairs() {
     let (folder, out) = (everything(), tempfile::tempdir().unwrap());
     let options = Options::default();
-    write_directory(&target(out.path(), "v"), folder.path(), &options, &|_| ()).unwrap();
+    record(&target(out.path(), "v"), folder.path(), &options, &|_| ()).unwrap();
     let name = "v".parse().unwrap();
     assert_eq!(days(out.path(), &name).unwrap(), ["2026-12-01"]);
     let read = volume(out.path(), &name, None, Apart::default()).unwrap();
@@ -254,7 +251,7 @@ fn a_volume_reads_back_as_its_pairs() {
 fn a_volume_reads_back_whole() {
     let (folder, out) = (everything(), tempfile::tempdir().unwrap());
     let options = Options { sizes: true, acls: false, ..Options::default() };
-    write_directory(&target(out.path(), "v"), folder.path(), &options, &|_| ()).unwrap();
+    record(&target(out.path(), "v"), folder.path(), &options, &|_| ()).unwrap();
     assert_eq!(volumes(out.path()).unwrap(), ["v".parse().unwrap()]);
     let read = tree(out.path(), &"v".parse().unwrap(), Some("2026-12-01")).unwrap();
     write_tree(&target(out.path(), "again"), &read).unwrap();
@@ -271,13 +268,14 @@ fn a_volume_reads_back_whole() {
 #[test]
 fn regions_have_pairs_of_their_own() {
     let (folder, out) = (everything(), tempfile::tempdir().unwrap());
-    write_directory(&target(out.path(), "v"), folder.path(), &Options::default(), &|_| ()).unwrap();
+    record(&target(out.path(), "v"), folder.path(), &Options::default(), &|_| ()).unwrap();
     let name = "v".parse().unwrap();
     let regions = [b"/a/link".to_vec(), b"/nowhere".to_vec(), b"/a/run".to_vec()];
     let read = volume(out.path(), &name, None, Apart { regions: &regions, complete: true }).unwrap();
-    assert_eq!(read.regions.paths(), ["/", "/a/b/c", "/a/link", "/a/run", "/nowhere"]);
+    let paths: Vec<&str> = read.regions.paths().iter().map(|path| &**path).collect();
+    assert_eq!(paths, ["/", "/a/b/c", "/a/link", "/a/run", "/nowhere"]);
     let of = |region: &str| {
-        let at = read.regions.paths().iter().position(|path| path == region).unwrap();
+        let at = paths.iter().position(|path| *path == region).unwrap();
         read.pairs.iter().filter(|pair| pair.region == at).map(|pair| pair.entries).sum::<u64>()
     };
     let counts = ["/", "/a/b/c", "/a/link", "/a/run", "/nowhere"].map(of);
@@ -302,7 +300,7 @@ fn regions_have_pairs_of_their_own() {
 #[test]
 fn damage_is_told_and_nothing_else_happens() {
     let (folder, out) = (everything(), tempfile::tempdir().unwrap());
-    write_directory(&target(out.path(), "v"), folder.path(), &Options::default(), &|_| ()).unwrap();
+    record(&target(out.path(), "v"), folder.path(), &Options::default(), &|_| ()).unwrap();
     let (name, file) = ("v".parse().unwrap(), part(out.path(), "v"));
     let whole = std::fs::read(&file).unwrap();
     let mut random = fastrand::Rng::with_seed(7);

@@ -11,7 +11,7 @@ use mivask_core::act::quoted;
 use mivask_disk::dataset::{self, NameError};
 use mivask_disk::export::{self, Format};
 use mivask_disk::image::Choice;
-use mivask_disk::live::{MOST_ENTRIES, Options, PATIENCE};
+use mivask_disk::live::{self, MOST_ENTRIES, Options, PATIENCE};
 use mivask_disk::source::is_directory;
 use mivask_disk::survey;
 use mivask_show::text;
@@ -203,7 +203,7 @@ fn dataset(
     let target = dataset::Target { folder, volume, date };
     let (written, holes, unknown) = if is_directory(source) {
         let (written, holes) =
-            sources::watched(source, &|watch| dataset::write_directory(&target, source, options, watch))?;
+            sources::watched(source, &|watch| live::record(&target, source, options, watch))?;
         (written, holes, None)
     } else {
         let gathered = gather(source, options)?;

@@ -157,7 +157,7 @@ fn a_scene_tells_of_a_claim_of_one_namespace() {
 fn verdicts_are_small_tables() {
     let scratch = fleet();
     assert_snapshot!(scratch.run(["verdicts", "s.yaml", "--dataset", "fleet", "-o", "out", "--change", "all becomes 7102"]), @"
-    3 actors on 2 volumes: 64 verdicts in 4 views, 6,318 bytes in out
+    3 actors on 2 volumes: 64 verdicts in 4 views, 6,322 bytes in out
     --- standard error
     note: the dataset has no claim else: nothing is said of what is there
     --- status 0
@@ -254,4 +254,50 @@ fn what_is_wrong_with_a_dataset_is_told() {
     --- status 2
     ");
     assert!(!scratch.path().join("out").exists());
+}
+
+#[test]
+fn a_dataset_has_volumes_and_days() {
+    let scratch = Scratch::with("readings.mtree", SHOP);
+    let written = scratch.run([
+        "survey",
+        "readings.mtree",
+        "--to",
+        "dataset",
+        "-o",
+        "fleet",
+        "--volume",
+        "readings",
+        "--date",
+        "2026-12-01",
+    ]);
+    assert!(written.contains("volume readings of 2026-12-01 in fleet"), "{written}");
+    assert!(scratch.path().join("fleet/entries/volume=readings/date=2026-12-01/part.parquet").is_file());
+    let said =
+        |words: &[&str]| scratch.run([&["survey", "readings.mtree", "--to", "dataset"], words].concat());
+    assert_snapshot!(said(&[]), @"
+    --- standard error
+    error: name the folder of the dataset with -o, such as -o /srv/fleet
+    --- status 2
+    ");
+    assert_snapshot!(said(&["-o", "fleet"]), @"
+    --- standard error
+    error: name the volume in the dataset with --volume, such as --volume readings
+    --- status 2
+    ");
+    assert_snapshot!(said(&["-o", "fleet", "--volume", "a/b"]), @"
+    --- standard error
+    error: a volume of a dataset is named by 1 to 200 letters, digits, `.`, `_` and `-`, and begins with a letter or digit
+    --- status 2
+    ");
+    assert_snapshot!(said(&["-o", "fleet", "--volume", "a", "--date", "1st"]), @"
+    --- standard error
+    error: `1st` is not a date: write it as 2026-12-01
+    --- status 2
+    ");
+    assert_snapshot!(said(&["-o", "fleet", "--volume", "a", "--date", "../../.."]), @"
+    --- standard error
+    error: `../../..` is not a date: write it as 2026-12-01
+    --- status 2
+    ");
 }

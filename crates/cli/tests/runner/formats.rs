@@ -329,51 +329,53 @@ fn help_lists_the_commands_in_the_order_of_work() {
     let help = tides().run(["--help"]);
     let (commands, options) = help.split_once("How it is shown").unwrap();
     assert_snapshot!(commands, @"
-Predicts what a containerised process can do to files, before anything is deployed, and says why.
+    Predicts what a containerised process can do to files, before anything is deployed, and says why.
 
-INPUT is a Kubernetes manifest, a Compose file, an OCI configuration, a folder of these, or a scene
-file that adds facts about images, volumes and the host; `-` is standard input. Inputs are
-recognised by content.
+    INPUT is a Kubernetes manifest, a Compose file, an OCI configuration, a folder of these, or a scene
+    file that adds facts about images, volumes and the host; `-` is standard input. Inputs are
+    recognised by content.
 
-Usage: mivask [OPTIONS] <COMMAND>
+    Usage: mivask [OPTIONS] <COMMAND>
 
-Look around:
-  identity     Which UID, GID, groups and capabilities each actor gets, and where each number comes
-               from
-  mounts       What is mounted where, and who owns it before and after preparation
-  access       Who can read, write, create, delete, list, enter and run what
+    Look around:
+      identity     Which UID, GID, groups and capabilities each actor gets, and where each number comes
+                   from
+      mounts       What is mounted where, and who owns it before and after preparation
+      access       Who can read, write, create, delete, list, enter and run what
 
-Try, and ask why not:
-  ask          Whether acts succeed, and with which errno they fail
-  why          Every check behind one act, with its fact and where the fact came from
-  imprint      Owner, group and mode of new files and directories
-  rehearse     Acts in order, on a copy: each sees what the earlier ones changed
-  handoff      Which containers can use files another one creates on a shared volume
+    Try, and ask why not:
+      ask          Whether acts succeed, and with which errno they fail
+      why          Every check behind one act, with its fact and where the fact came from
+      imprint      Owner, group and mode of new files and directories
+      rehearse     Acts in order, on a copy: each sees what the earlier ones changed
+      handoff      Which containers can use files another one creates on a shared volume
 
-Review:
-  admits       Who can access a path, as the smallest conditions; or everything an actor reaches
-  exposure     What is open wider than it needs to be, worst first, and what follows from it
+    Review:
+      admits       Who can access a path, as the smallest conditions; or everything an actor reaches
+      exposure     What is open wider than it needs to be, worst first, and what follows from it
 
-Change one thing:
-  compare      Only what differs between two scenes, with a --change, or between two states of a
-               disk
-  remedy       The smallest changes that make a denied act succeed
+    Change one thing:
+      compare      Only what differs between two scenes, with a --change, or between two states of a
+                   disk
+      remedy       The smallest changes that make a denied act succeed
 
-Hold the result:
-  uphold       Checks expectations against scenes, for CI
-  report       One HTML page for the review, or a figure for a document
-  confirm      Performs the same acts on the running kernel and reports whether it agrees
+    Hold the result:
+      uphold       Checks expectations against scenes, for CI
+      report       One HTML page for the review, or a figure for a document
+      confirm      Performs the same acts on the running kernel and reports whether it agrees
 
-Beside these:
-  survey       Records who owns what on a disk, in an image or an archive, in a small file
-  draft        A first scene for a description: what it asks for that nobody has said yet, as
-               comments to fill in
-  decode       What a mode means, and what a change or a umask makes of it
-  demo         Writes a demo scene and walks through it
-  schema       The JSON Schema of the scene file, or of what a command prints
-  completions  Prints the shell completion script: commands, options, and the actors, paths and acts
-               of the scene
-  manual       Writes manual pages: mivask.1, and one for each command
-");
+    Beside these:
+      survey       Records who owns what on a disk, in an image or an archive, in a small file
+      verdicts     What every actor can do to the volumes of a dataset, as tables that SQL joins with
+                   its rows
+      draft        A first scene for a description: what it asks for that nobody has said yet, as
+                   comments to fill in
+      decode       What a mode means, and what a change or a umask makes of it
+      demo         Writes a demo scene and walks through it
+      schema       The JSON Schema of the scene file, or of what a command prints
+      completions  Prints the shell completion script: commands, options, and the actors, paths and acts
+                   of the scene
+      manual       Writes manual pages: mivask.1, and one for each command
+    ");
     assert!(options.contains("--color <WHEN>") && options.contains("--pager <WHEN>"), "{options}");
 }

@@ -33,13 +33,10 @@ mod ways;
 mod writer;
 
 use std::io;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use mivask_model::tree::Tree;
 
-use crate::error::DiskError;
-use crate::gathered::Holes;
-use crate::live::{Options, Watch};
 #[cfg(feature = "parquet")]
 pub(crate) use class::{Class, Holds};
 pub use date::{is_date, today};
@@ -99,29 +96,5 @@ pub fn write_tree(target: &Target, tree: &Tree) -> io::Result<Written> {
     {
         let _ = (target, tree);
         Err(io::ErrorKind::Unsupported.into())
-    }
-}
-
-/// Reads the directory `root` of this machine and writes it into the dataset while it is read, in memory that does not grow with it.
-///
-/// # Errors
-/// As for [`crate::live::gather`]; a file cannot be written, or this build cannot write any.
-pub fn write_directory(
-    target: &Target,
-    root: &Path,
-    options: &Options,
-    watch: &Watch<'_>,
-) -> Result<(Written, Holes), DiskError> {
-    let failed = |error: io::Error| DiskError::io(&target.folder.display().to_string(), &error);
-    #[cfg(feature = "parquet")]
-    {
-        let mut writer = Writer::new(target.clone()).map_err(failed)?;
-        let holes = crate::live::stream(root, options, watch, &mut writer)?;
-        Ok((writer.finish(&crate::live::unrecorded(options)).map_err(failed)?, holes))
-    }
-    #[cfg(not(feature = "parquet"))]
-    {
-        let _ = (root, options, watch);
-        Err(failed(io::ErrorKind::Unsupported.into()))
     }
 }

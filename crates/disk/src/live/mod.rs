@@ -26,8 +26,11 @@ use mivask_model::mode::FileKind;
 use mivask_model::tree::{Entry, TreeError, Unrecorded};
 use rustix::fs::{AtFlags, Mode as OpenMode, OFlags, ResolveFlags, StatxFlags};
 
+#[cfg(feature = "parquet")]
+use crate::dataset::Writer;
+use crate::dataset::{Target, Written};
 use crate::error::DiskError;
-use crate::gathered::{AccountFiles, Gathered};
+use crate::gathered::{AccountFiles, Gathered, Holes};
 use crate::image::Choice;
 use finished::{Bringer, Finished};
 use lister::Lister;
@@ -105,7 +108,7 @@ pub fn gather(root: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
 }
 
 /// What a survey with these options does not tell of.
-pub(crate) fn unrecorded(options: &Options) -> Unrecorded {
+fn unrecorded(options: &Options) -> Unrecorded {
     let why = "the survey did not ask for them";
     if options.acls { Unrecorded::default() } else { Unrecorded::on_extended(why) }
 }
@@ -146,12 +149,12 @@ fn not_over(pool: &Pool, options: &Options, shown: &str) -> Result<(), DiskError
 /// # Errors
 /// As for [`gather`], or the dataset cannot be written.
 #[cfg(feature = "parquet")]
-pub(crate) fn stream(
+fn stream(
     root: &Path,
     options: &Options,
     watch: &Watch<'_>,
-    writer: &mut crate::dataset::Writer,
-) -> Result<crate::gathered::Holes, DiskError> {
+    writer: &mut Writer,
+) -> Result<Holes, DiskError> {
     let shown = root.display().to_string();
     let failed = |error: io::Error| DiskError::io(&shown, &error);
     let Begun { open, entry, device } = begin(root, options).map_err(failed)?;
@@ -247,4 +250,28 @@ fn list<'a, T>(
         }
         Ok(assembled)
     })
+}
+
+/// Reads the directory `root` of this machine and writes it into the dataset while it is read, in memory that does not grow with it.
+///
+/// # Errors
+/// As for [`gather`]; a file cannot be written, or this build cannot write any.
+pub fn record(
+    target: &Target,
+    root: &Path,
+    options: &Options,
+    watch: &Watch<'_>,
+) -> Result<(Written, Holes), DiskError> {
+    let failed = |error: io::Error| DiskError::io(&target.folder.display().to_string(), &error);
+    #[cfg(feature = "parquet")]
+    {
+        let mut writer = Writer::new(target.clone()).map_err(failed)?;
+        let holes = stream(root, options, watch, &mut writer)?;
+        Ok((writer.finish(&unrecorded(options)).map_err(failed)?, holes))
+    }
+    #[cfg(not(feature = "parquet"))]
+    {
+        let _ = (root, options, watch);
+        Err(failed(io::ErrorKind::Unsupported.into()))
+    }
 }
