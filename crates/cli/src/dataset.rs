@@ -45,6 +45,8 @@ pub(crate) struct Dataset {
     reader: Reader,
     date: Option<String>,
     volumes: BTreeSet<VolumeName>,
+    /// Volumes of which `--disk` tells.
+    told: BTreeSet<String>,
 }
 
 impl Dataset {
@@ -70,7 +72,8 @@ impl Dataset {
             facts.only_volume.is_empty() || facts.only_volume.iter().any(|only| only == name.as_str())
         });
         let reader = Reader::open(folder).map_err(Failure::Disk)?;
-        Ok(Some(Self { reader, date: facts.date.clone(), volumes }))
+        let told = facts.disk.iter().map(|disk| disk.name.clone()).collect();
+        Ok(Some(Self { reader, date: facts.date.clone(), volumes, told }))
     }
 
     /// A volume of it, on the day that was asked for.
@@ -83,9 +86,15 @@ impl Dataset {
         format!("volume {} of {}", name.as_str(), self.reader.folder().display())
     }
 
-    /// The first of these names that it has a volume of.
-    pub(crate) fn volume(&self, names: &[String]) -> Option<VolumeName> {
-        names.iter().find_map(|name| name.parse().ok().filter(|name| self.volumes.contains(name)))
+    /// The volume that is this one, if it has it.
+    pub(crate) fn volume(&self, one: &Called) -> Option<VolumeName> {
+        one.names.iter().find_map(|name| name.parse().ok().filter(|name| self.volumes.contains(name)))
+    }
+
+    /// Whether something else tells what is on it.
+    pub(crate) fn is_told(&self, one: &Called) -> bool {
+        let names = one.names.iter().map(String::as_str);
+        names.chain([&*one.key, plain(one)]).any(|name| self.told.contains(name))
     }
 }
 
@@ -160,17 +169,19 @@ impl Wanted {
         self.0.extend(workload.volumes.iter().filter_map(called));
     }
 
-    /// Puts what the dataset has of them into a scene, whole; what is told of their files already stays.
+    /// Puts what the dataset has of them into a scene, whole.
     fn add(self, scene: &mut Scene, dataset: &Dataset, err: &mut dyn Write) -> Result<(), Failure> {
         let mut read: BTreeMap<VolumeName, Arc<Tree>> = BTreeMap::new();
         let mut missing = Vec::new();
         for one in self.0 {
-            let told = scene.volumes.get(&one.key).or_else(|| scene.volumes.get(plain(&one)));
-            if told.is_some_and(|facts| facts.tree.is_some()) {
+            if dataset.is_told(&one) {
                 continue;
             }
-            let Some(name) = dataset.volume(&one.names) else {
-                missing.push(one.source);
+            let Some(name) = dataset.volume(&one) else {
+                let told = scene.volumes.get(&one.key).or_else(|| scene.volumes.get(plain(&one)));
+                if told.is_none_or(|facts| facts.tree.is_none()) {
+                    missing.push(one.source);
+                }
                 continue;
             };
             let tree = match read.get(&name) {

@@ -73,7 +73,7 @@ pub(crate) struct Facts {
     #[arg(help_heading = FACTS, long, value_name = "NAME=SOURCE", value_parser = named_source)]
     pub disk: Vec<NamedSource>,
     /// A dataset of surveys (`survey --to dataset`): what is on each volume that the description mounts. A claim is its volume
-    /// NAMESPACE.CLAIM, or CLAIM; named volumes and those of scenes have their own names. What --disk says of one wins.
+    /// NAMESPACE.CLAIM, or CLAIM; named volumes and those of scenes have their own names. --disk says otherwise of single ones.
     #[arg(help_heading = FACTS, long, value_name = "DIRECTORY")]
     pub dataset: Option<PathBuf>,
     /// The day of the dataset, YYYY-MM-DD; by default the last one of each volume.

@@ -2,10 +2,11 @@
 //! verdict for each of them, by the rules that answer every other question.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{MountId, SourceId};
-use mivask_model::tree::InodeId;
+use mivask_model::tree::{Content, InodeId, Tree};
 use mivask_rules::lookup::walk;
 use mivask_rules::settle::Outcome;
 use mivask_rules::walk::Follow;
@@ -19,10 +20,6 @@ use crate::question::{
 #[derive(Clone, PartialEq, Eq, Debug)]
 #[non_exhaustive]
 pub struct Verdict {
-    /// The mount that it shows through.
-    pub mount: MountId,
-    /// The volume, of several possible ones the first.
-    pub source: SourceId,
     /// The entry.
     pub inode: InodeId,
     /// How each question ends.
@@ -33,37 +30,110 @@ pub struct Verdict {
     pub shut: bool,
 }
 
-/// Every verdict of `actor` about what shows through its mounts of the sources that are `wanted`, the root of each first; what another
-/// mount hides has none. Of a link there is one about its removal only: the rest is said of what it points to. Of an actor that may
-/// be several, what differs between them is open.
-///
-/// # Errors
-/// The actor never runs, or a mount cannot be entered by anybody.
+/// What an actor can do to what a mount shows.
+#[derive(Clone, PartialEq, Eq, Debug)]
+#[non_exhaustive]
+pub struct Judged {
+    /// The mount.
+    pub mount: MountId,
+    /// The volume, of several possible ones the first.
+    pub source: SourceId,
+    /// The verdict about the root of what shows; `None` where something else is mounted on it.
+    pub root: Option<Verdict>,
+    /// Those about what is below. Where the same decides for several actors, they share them.
+    pub below: Result<Arc<[Verdict]>, SweepError>,
+}
+
+/// What verdicts rest on: where their tree is in memory, and the rest in words.
+type RestsOn = (usize, String);
+
+/// Verdicts, and their tree, so that no other comes to be where it is.
+#[derive(Debug)]
+struct Kept {
+    _tree: Arc<Tree>,
+    verdicts: Arc<[Verdict]>,
+}
+
+/// Verdicts that are known already, by what they rest on.
+#[derive(Debug, Default)]
+pub struct Known {
+    all: BTreeMap<RestsOn, Kept>,
+}
+
+/// Every verdict of `actor` about what shows through its mounts of the sources that are `wanted`; what another mount hides has none. Of a
+/// link there is one about its removal only: the rest is said of what it points to. Of an actor that may be several, what differs
+/// between them is open.
 pub fn verdicts(
     stage: &Stage,
     actor: &Actor,
     wanted: &dyn Fn(SourceId) -> bool,
-) -> Result<Vec<Verdict>, SweepError> {
+    known: &mut Known,
+) -> Vec<Judged> {
     let covered: BTreeSet<(MountId, InodeId)> =
         actor.mounts.iter().filter_map(|(_, mount)| mount.on).collect();
     let mut all = Vec::new();
     for (number, mount) in actor.mounts.iter().filter(|(_, mount)| wanted(mount.variants[0].source)) {
         let at = mount.facts.at.to_vec();
-        let mut merged: BTreeMap<InodeId, Verdict> = BTreeMap::new();
-        for which in 0..actor.credentials.len().max(1) {
-            for verdict in of_mount(stage, actor, (which, number), &at)? {
-                merged
-                    .entry(verdict.inode)
-                    .and_modify(|known| known.endings = both(&known.endings, &verdict.endings))
-                    .or_insert(verdict);
-            }
+        let source = mount.variants[0].source;
+        let root = match mount.root {
+            Some(inode) if covered.contains(&(number, inode)) => None,
+            Some(_) | None => root(stage, actor, (number, &at)),
+        };
+        let inside = covered.range((number, Tree::ROOT)..).next().is_some_and(|(mount, _)| *mount == number);
+        let key = if inside { None } else { rests_on(stage, actor, number, root.as_ref()) };
+        let tree = &stage.source(source).tree;
+        let told = key.as_ref().and_then(|key| known.all.get(key)).map(|kept| kept.verdicts.clone());
+        let below = match told {
+            Some(told) => Ok(told),
+            None => below(stage, actor, (number, &at)).map(Arc::from),
+        };
+        // Where a script's interpreter is, another mount decides.
+        let scripts = || tree.ids().any(|id| matches!(tree.content(id), Content::Script(_)));
+        if let (Some(key), Ok(below)) = (key, &below)
+            && !known.all.contains_key(&key)
+            && !scripts()
+        {
+            known.all.insert(key, Kept { _tree: tree.clone(), verdicts: below.clone() });
         }
-        if !mount.root.is_some_and(|root| covered.contains(&(number, root))) {
-            all.extend(root(stage, actor, (number, &at)));
-        }
-        all.extend(merged.into_values());
+        all.push(Judged { mount: number, source, root, below });
     }
-    Ok(all)
+    all
+}
+
+/// All that verdicts below the root of a mount rest on, in words, with the place of its tree in memory; `None` where something may decide
+/// that is not a matter of the mount and the process alone: a policy, a missing fact about the container, or a directory on the way.
+fn rests_on(stage: &Stage, actor: &Actor, number: MountId, root: Option<&Verdict>) -> Option<RestsOn> {
+    let mount = actor.mounts.get(number);
+    let entered = root?.endings.of(Column::Enter).cell == Cell::Allowed;
+    let alone = actor.needs.is_empty() && actor.unmodelled.is_empty() && actor.confined.is_none();
+    let source = stage.source(mount.variants[0].source);
+    let of_kernel = [&b"/proc"[..], b"/sys"].iter().any(|at| mount.facts.at.starts_with(at));
+    if !entered || !alone || of_kernel || mount.variants.len() > 1 || mount.facts.question.is_some() {
+        return None;
+    }
+    let facts = &mount.facts;
+    let said = format!(
+        "{:?}",
+        (
+            (mount.root, mount.flags, &facts.ids, &facts.kind, &facts.relabelled, &source.facts),
+            (&actor.credentials, actor.all_devices, stage.storage.settings),
+        )
+    );
+    Some((Arc::as_ptr(&source.tree).addr(), said))
+}
+
+/// The verdicts about what is below the root of what a mount shows.
+fn below(stage: &Stage, actor: &Actor, (number, at): (MountId, &[u8])) -> Result<Vec<Verdict>, SweepError> {
+    let mut merged: BTreeMap<InodeId, Verdict> = BTreeMap::new();
+    for which in 0..actor.credentials.len().max(1) {
+        for verdict in of_mount(stage, actor, (which, number), at)? {
+            merged
+                .entry(verdict.inode)
+                .and_modify(|known| known.endings = both(&known.endings, &verdict.endings))
+                .or_insert(verdict);
+        }
+    }
+    Ok(merged.into_values().collect())
 }
 
 /// The verdict about the root of what shows, which a sweep begins at.
@@ -84,7 +154,7 @@ fn root(stage: &Stage, actor: &Actor, (number, at): (MountId, &[u8])) -> Option<
             Ending { cell, check: decided_by(stage, actor, (at, kind), column), ..Ending::default() }
         }
     });
-    Some(Verdict { mount: number, source, inode, endings, barrier: None, shut: false })
+    Some(Verdict { inode, endings, barrier: None, shut: false })
 }
 
 fn of_mount(
@@ -106,10 +176,9 @@ fn of_mount(
             last = Some((swept.depth, inode));
             if swept.place.mount == number {
                 let barrier = shut.filter(|_| swept.shut).and_then(|(_, barrier)| barrier);
-                let (source, shut) = (swept.place.source, swept.shut);
                 let endings =
                     if swept.kind == FileKind::Link { removal(&swept.endings) } else { swept.endings };
-                all.push(Verdict { mount: number, source, inode, endings, barrier, shut });
+                all.push(Verdict { inode, endings, barrier, shut: swept.shut });
             }
         }
         Event::Shut(_) => {

@@ -9,7 +9,7 @@ use mivask_core::prepare;
 use mivask_core::question::{Cell, Column, access};
 use mivask_core::settle::Outcome;
 use mivask_core::tree::{InodeId, Tree};
-use mivask_core::verdicts::verdicts;
+use mivask_core::verdicts::{Known, Verdict, verdicts};
 
 const SCENE: &str = "scene: 1
 volumes:
@@ -34,6 +34,12 @@ containers:
   - { name: three, user: '7103:7300', mounts: [{ volume: v, at: /data, read-only: true }] }
   - { name: root, user: '0:0', mounts: [{ volume: v, at: /data/v }, { volume: v, at: /part, sub-path: shut }] }
   - { name: somebody, mounts: [{ volume: v, at: /data }] }
+  - { name: twin, user: '7101:7200', mounts: [{ volume: v, at: /elsewhere }] }
+  - { name: reader, user: '7101:7200', mounts: [{ volume: v, at: /data, read-only: true }] }
+  - { name: runner, user: '7101:7200', mounts: [{ volume: v, at: /data, options: [noexec] }] }
+  - { name: member, user: '7101:7200', groups: [7300], mounts: [{ volume: v, at: /data }] }
+  - { name: able, user: '0:0', capabilities: { drop: [ALL], add: [DAC_READ_SEARCH] }, mounts: [{ volume: v, at: /data }] }
+  - { name: mapped, user: '0:0', user-namespace: { uids: ['0 7101 10'], gids: ['0 7200 10'] }, mounts: [{ volume: v, at: /data }] }
 ";
 
 /// Where each inode is, below the root of what shows.
@@ -55,6 +61,7 @@ fn each_is_what_a_single_question_says() {
     assert!(!said.iter().any(|one| one.starts_with("error")), "{said:?}");
     let stage = prepare::stage(&scene);
     let mut compared = 0;
+    let mut known = Known::default();
     for actor in stage.actors.iter() {
         for (number, mount) in actor.mounts.iter().filter(|(_, mount)| mount.root.is_some()) {
             let source = mount.variants[0].source;
@@ -62,8 +69,11 @@ fn each_is_what_a_single_question_says() {
                 continue;
             }
             let paths = paths(&stage.source(source).tree, mount.root.unwrap());
-            let told = verdicts(&stage, actor, &|one| one == source).unwrap();
-            let told: Vec<_> = told.iter().filter(|one| one.mount == number).collect();
+            let judged = verdicts(&stage, actor, &|one| one == source, &mut Known::default());
+            // What is known of others already is the same.
+            assert_eq!(verdicts(&stage, actor, &|one| one == source, &mut known), judged, "{}", actor.name);
+            let judged = judged.into_iter().find(|one| one.mount == number).unwrap();
+            let told: Vec<Verdict> = judged.root.into_iter().chain(judged.below.unwrap().to_vec()).collect();
             assert_eq!(told.len(), paths.len(), "{}", actor.name);
             for one in told {
                 let path = [&*mount.facts.at, &paths[&one.inode]].concat();
@@ -94,5 +104,5 @@ fn each_is_what_a_single_question_says() {
             }
         }
     }
-    assert!(compared > 300, "{compared}");
+    assert!(compared > 700, "{compared}");
 }

@@ -207,7 +207,8 @@ fn dataset(
         (written, holes, None)
     } else {
         let gathered = gather(source, options)?;
-        let written = dataset::write_tree(&target, &gathered.tree).map_err(Failure::Output)?;
+        let failed = |error| Failure::File { path: target.folder.clone(), error };
+        let written = dataset::write_tree(&target, &gathered.tree).map_err(failed)?;
         (written, gathered.holes, Some(gathered.tree))
     };
     text::dataset(out, &source.display().to_string(), &target, &written)?;

@@ -262,7 +262,9 @@ pub fn record(
     options: &Options,
     watch: &Watch<'_>,
 ) -> Result<(Written, Holes), DiskError> {
-    let failed = |error: io::Error| DiskError::io(&target.folder.display().to_string(), &error);
+    let failed = |error: io::Error| {
+        DiskError::whole(&target.folder.display().to_string(), format!("cannot be written: {error}"))
+    };
     #[cfg(feature = "parquet")]
     {
         let mut writer = Writer::new(target.clone()).map_err(failed)?;

@@ -173,12 +173,11 @@ pub fn verdicts(out: &mut dyn Write, folder: &str, all: &Verdicts, bytes: u64) -
 /// # Errors
 /// The output cannot be written.
 pub fn not_in_dataset(err: &mut dyn Write, missing: &[String]) -> io::Result<()> {
-    const MOST: usize = 5;
     if missing.is_empty() {
         return Ok(());
     }
-    let shown: Vec<String> = missing.iter().take(MOST).map(|name| safe(name)).collect();
-    let more = missing.len().saturating_sub(MOST);
+    let shown: Vec<String> = missing.iter().take(MOST_NAMED).map(|name| safe(name)).collect();
+    let more = missing.len().saturating_sub(MOST_NAMED);
     let rest = if more == 0 { String::new() } else { format!(" and {} more", grouped(more as u64)) };
     writeln!(err, "note: the dataset has no {}{rest}: nothing is said of what is there", shown.join(", "))
 }

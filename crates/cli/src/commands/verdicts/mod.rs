@@ -13,7 +13,7 @@ use mivask_core::change::{Change, Changes};
 use mivask_core::prepare::{HOST, Staging};
 use mivask_core::scene::Workload;
 use mivask_core::stage::Stage;
-use mivask_disk::dataset::{self, VerdictRow, Verdicts};
+use mivask_disk::dataset::{self, Verdicts};
 use mivask_disk::process::Reach;
 use mivask_read::outline::Outline;
 use mivask_show::text;
@@ -94,16 +94,24 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     volumes.settle().map_err(Failure::Disk)?;
     drop(working);
     let working = terminal::working("judging what each actor can do");
-    let mut tables = Tables::default();
+    let (mut actors, mut cache) = (Vec::new(), rows::Cache::default());
     each(&states, &mut volumes, &mut |names, workload, (state, input), stage, volumes| {
-        tables.take(&rows::Before { state, input, workload, names }, stage, volumes);
+        let before = rows::Before { state, input, workload, names };
+        for actor in stage.actors.iter() {
+            actors.extend(rows::of_actor(&before, stage, actor, volumes, &mut cache));
+        }
     })?;
     drop(working);
-    let all = tables.finish(&volumes);
-    let bytes = dataset::write_verdicts(&args.output, &all).map_err(Failure::Output)?;
+    actors.sort_unstable();
+    let all = Verdicts { actors, views: cache.finish(), regions: volumes.regions() };
+    let failed = |error| Failure::File { path: args.output.clone(), error };
+    let bytes = dataset::write_verdicts(&args.output, &all).map_err(failed)?;
     let missing = volumes.missing();
     text::verdicts(out, &args.output.display().to_string(), &all, bytes)?;
     text::not_in_dataset(err, &missing)?;
+    if all.actors.is_empty() {
+        writeln!(err, "note: nobody has a volume of the dataset, so there is nothing to judge")?;
+    }
     Ok(End::Answered)
 }
 
@@ -197,36 +205,4 @@ fn of_input(
         visit(&names, &workload, (word, &described.name), &stage, volumes);
         Ok(())
     })
-}
-
-/// The tables as they grow.
-#[derive(Default)]
-struct Tables {
-    all: Verdicts,
-    views: BTreeSet<i64>,
-}
-
-impl Tables {
-    fn take(&mut self, before: &rows::Before<'_>, stage: &Stage, volumes: &Volumes) {
-        for actor in stage.actors.iter() {
-            for (row, verdicts) in rows::of_actor(before, stage, actor, volumes) {
-                self.all.actors.push(row);
-                self.view(verdicts);
-            }
-        }
-    }
-
-    fn view(&mut self, verdicts: Vec<VerdictRow>) {
-        let number = dataset::view(&verdicts);
-        if !verdicts.is_empty() && self.views.insert(number) {
-            self.all.views.push((number, verdicts));
-        }
-    }
-
-    fn finish(mut self, volumes: &Volumes) -> Verdicts {
-        self.all.actors.sort_unstable();
-        self.all.views.sort_unstable_by_key(|(number, _)| *number);
-        self.all.regions = volumes.regions();
-        self.all
-    }
 }

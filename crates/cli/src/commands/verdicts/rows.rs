@@ -1,13 +1,14 @@
 //! The rows of one actor.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
-use mivask_core::mount::{Mount, MountId, SourceId};
+use mivask_core::mount::{Mount, SourceId};
 use mivask_core::question::{Cell, Column};
 use mivask_core::scene::Workload;
 use mivask_core::stage::{Actor, Stage};
 use mivask_core::tree::{InodeId, Tree};
-use mivask_core::verdicts::{Verdict, verdicts};
+use mivask_core::verdicts::{Known, Verdict, verdicts};
 use mivask_disk::dataset::{self, ActorRow, Pair, VerdictRow, Volume};
 
 use super::volumes::{Names, Volumes, declared, of_source};
@@ -21,13 +22,14 @@ pub(super) struct Before<'a> {
     pub(super) names: &'a Names,
 }
 
-/// The rows of an actor before each mount of the dataset's, with the verdicts there; none where it never runs.
+/// The rows of an actor before each mount of the dataset's.
 pub(super) fn of_actor(
     before: &Before<'_>,
     stage: &Stage,
     actor: &Actor,
     volumes: &Volumes,
-) -> Vec<(ActorRow, Vec<VerdictRow>)> {
+    cache: &mut Cache,
+) -> Vec<ActorRow> {
     let name = |source: SourceId| of_source(before.workload, before.names, &stage.source(source).facts.name);
     let row = |volume: &str, at: &[u8]| row(before, actor, volume, volumes, at);
     let never = |reason: &str| {
@@ -35,33 +37,70 @@ pub(super) fn of_actor(
         let mounts = mounts.flat_map(|container| &container.mounts);
         let told = mounts.filter_map(|mount| {
             let volume = declared(before.workload, before.names, &mount.volume.value)?;
-            Some((ActorRow { reason: Some(reason.to_owned()), ..row(volume, &mount.at.value) }, Vec::new()))
+            Some(ActorRow { reason: Some(reason.to_owned()), ..row(volume, &mount.at.value) })
         });
         told.collect()
     };
     if let Some(refusal) = actor.refusal() {
         return never(&refusal.reason);
     }
-    let all = match verdicts(stage, actor, &|source| name(source).is_some()) {
-        Ok(all) => all,
-        Err(error) => return never(&error.to_string()),
-    };
-    let mut by_mount: BTreeMap<MountId, Vec<&Verdict>> = BTreeMap::new();
-    all.iter().for_each(|verdict| by_mount.entry(verdict.mount).or_default().push(verdict));
-    let mounts = actor.mounts.iter().filter_map(|(number, mount)| {
-        let volume = name(mount.variants[0].source)?;
+    let judged = verdicts(stage, actor, &|source| name(source).is_some(), &mut cache.known);
+    let mounts = judged.into_iter().filter_map(|one| {
+        let volume = name(one.source)?;
+        let mount = actor.mounts.get(one.mount);
         let row = row(volume, &mount.facts.at);
         let read = volumes.of(volume)?;
-        let Some(shows) = shows(stage, mount, read) else {
-            let reason = "which part of the volume shows there is not in the dataset".to_owned();
-            return Some((ActorRow { reason: Some(reason), ..row }, Vec::new()));
-        };
-        let mut rows: Vec<VerdictRow> =
-            by_mount.get(&number).into_iter().flatten().flat_map(|verdict| judged(read, verdict)).collect();
-        rows.sort_unstable();
-        Some((ActorRow { shows, view: Some(dataset::view(&rows)), ..row }, rows))
+        let shown =
+            shows(stage, mount, read).ok_or("which part of the volume shows there is not in the dataset");
+        let told = shown.map_err(str::to_owned).and_then(|shows| {
+            let below = one.below.map_err(|error| error.to_string())?;
+            Ok((shows, cache.view(volume, read, (one.root.as_ref(), &below))))
+        });
+        Some(match told {
+            Ok((shows, view)) => ActorRow { shows, view: Some(view), ..row },
+            Err(reason) => ActorRow { reason: Some(reason), ..row },
+        })
     });
     mounts.collect()
+}
+
+/// A volume, where the verdicts about what is below its root are in memory, and the one about the root in words.
+type Seen = (String, usize, String);
+
+/// What is judged once, however many can do the same.
+#[derive(Default)]
+pub(super) struct Cache {
+    known: Known,
+    /// The number of each view, and its verdicts, so that no others come to be where they are.
+    views: BTreeMap<Seen, (Arc<[Verdict]>, i64)>,
+    rows: BTreeMap<i64, Vec<VerdictRow>>,
+}
+
+impl Cache {
+    /// The number of a view, whose rows are kept.
+    fn view(
+        &mut self,
+        volume: &str,
+        read: &Volume,
+        (root, below): (Option<&Verdict>, &Arc<[Verdict]>),
+    ) -> i64 {
+        let key = (volume.to_owned(), Arc::as_ptr(below).addr(), format!("{root:?}"));
+        if let Some((_, view)) = self.views.get(&key) {
+            return *view;
+        }
+        let mut rows: Vec<VerdictRow> =
+            root.into_iter().chain(below.iter()).flat_map(|verdict| judged(read, verdict)).collect();
+        rows.sort_unstable();
+        let view = dataset::view(&rows);
+        self.views.insert(key, (below.clone(), view));
+        self.rows.entry(view).or_insert(rows);
+        view
+    }
+
+    /// The rows of every view.
+    pub(super) fn finish(self) -> Vec<(i64, Vec<VerdictRow>)> {
+        self.rows.into_iter().filter(|(_, rows)| !rows.is_empty()).collect()
+    }
 }
 
 fn row(before: &Before<'_>, actor: &Actor, volume: &str, volumes: &Volumes, at: &[u8]) -> ActorRow {

@@ -51,7 +51,10 @@ impl Volumes {
     ) -> Result<(), DiskError> {
         for volume in &workload.volumes {
             let Some(one) = called(workload, &volume.kind, &volume.name.value) else { continue };
-            let Some(name) = self.dataset.volume(&one.names) else {
+            if self.dataset.is_told(&one) {
+                continue;
+            }
+            let Some(name) = self.dataset.volume(&one) else {
                 self.missing.insert(one.source);
                 continue;
             };
