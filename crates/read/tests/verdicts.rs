@@ -39,6 +39,9 @@ containers:
   - { name: runner, user: '7101:7200', mounts: [{ volume: v, at: /data, options: [noexec] }] }
   - { name: member, user: '7101:7200', groups: [7300], mounts: [{ volume: v, at: /data }] }
   - { name: able, user: '0:0', capabilities: { drop: [ALL], add: [DAC_READ_SEARCH] }, mounts: [{ volume: v, at: /data }] }
+  - { name: stranger, user: '9001:9001', mounts: [{ volume: v, at: /data }] }
+  - { name: another, user: '9002:9002', groups: [9003], mounts: [{ volume: v, at: /data }] }
+  - { name: by-acl, user: '7103:9002', mounts: [{ volume: v, at: /data }] }
   - { name: mapped, user: '0:0', user-namespace: { uids: ['0 7101 10'], gids: ['0 7200 10'] }, mounts: [{ volume: v, at: /data }] }
 ";
 
@@ -99,7 +102,8 @@ fn each_is_what_a_single_question_says() {
                 }
                 let shut = paths.iter().find(|(_, path)| path.ends_with(b"/shut")).map(|(id, _)| *id);
                 let below = paths[&one.inode].starts_with(b"/shut/");
-                let kept_out = ["two", "three"].contains(&&*actor.name) && below;
+                let kept_out =
+                    ["two", "three", "stranger", "another", "by-acl"].contains(&&*actor.name) && below;
                 assert_eq!(one.barrier, shut.filter(|_| kept_out), "{} {path:?}", actor.name);
             }
         }

@@ -1,12 +1,14 @@
 //! What an actor can do to everything on a volume that is given as few entries that stand for many (a dataset's ways and classes): one
 //! verdict for each of them, by the rules that answer every other question.
 
+mod known;
+
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use mivask_model::mode::FileKind;
 use mivask_model::mount::{MountId, SourceId};
-use mivask_model::tree::{Content, InodeId, Tree};
+use mivask_model::tree::{InodeId, Tree};
 use mivask_rules::lookup::walk;
 use mivask_rules::settle::Outcome;
 use mivask_rules::walk::Follow;
@@ -15,6 +17,7 @@ use mivask_stage::stage::{Actor, Stage};
 use crate::question::{
     Cell, Column, Ending, Endings, Event, PerColumn, SweepError, access, decided_by, follow,
 };
+pub use known::Known;
 
 /// What can be done to one entry of a volume where an actor has it.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -44,22 +47,6 @@ pub struct Judged {
     pub below: Result<Arc<[Verdict]>, SweepError>,
 }
 
-/// What verdicts rest on: where their tree is in memory, and the rest in words.
-type RestsOn = (usize, String);
-
-/// Verdicts, and their tree, so that no other comes to be where it is.
-#[derive(Debug)]
-struct Kept {
-    _tree: Arc<Tree>,
-    verdicts: Arc<[Verdict]>,
-}
-
-/// Verdicts that are known already, by what they rest on.
-#[derive(Debug, Default)]
-pub struct Known {
-    all: BTreeMap<RestsOn, Kept>,
-}
-
 /// Every verdict of `actor` about what shows through its mounts of the sources that are `wanted`; what another mount hides has none. Of a
 /// link there is one about its removal only: the rest is said of what it points to. Of an actor that may be several, what differs
 /// between them is open.
@@ -80,46 +67,17 @@ pub fn verdicts(
             Some(_) | None => root(stage, actor, (number, &at)),
         };
         let inside = covered.range((number, Tree::ROOT)..).next().is_some_and(|(mount, _)| *mount == number);
-        let key = if inside { None } else { rests_on(stage, actor, number, root.as_ref()) };
-        let tree = &stage.source(source).tree;
-        let told = key.as_ref().and_then(|key| known.all.get(key)).map(|kept| kept.verdicts.clone());
-        let below = match told {
+        let key = if inside { None } else { known.rests_on(stage, actor, number, root.as_ref()) };
+        let below = match key.as_ref().and_then(|key| known.get(key)) {
             Some(told) => Ok(told),
             None => below(stage, actor, (number, &at)).map(Arc::from),
         };
-        // Where a script's interpreter is, another mount decides.
-        let scripts = || tree.ids().any(|id| matches!(tree.content(id), Content::Script(_)));
-        if let (Some(key), Ok(below)) = (key, &below)
-            && !known.all.contains_key(&key)
-            && !scripts()
-        {
-            known.all.insert(key, Kept { _tree: tree.clone(), verdicts: below.clone() });
+        if let (Some(key), Ok(below)) = (key, &below) {
+            known.keep(key, &stage.source(source).tree, below);
         }
         all.push(Judged { mount: number, source, root, below });
     }
     all
-}
-
-/// All that verdicts below the root of a mount rest on, in words, with the place of its tree in memory; `None` where something may decide
-/// that is not a matter of the mount and the process alone: a policy, a missing fact about the container, or a directory on the way.
-fn rests_on(stage: &Stage, actor: &Actor, number: MountId, root: Option<&Verdict>) -> Option<RestsOn> {
-    let mount = actor.mounts.get(number);
-    let entered = root?.endings.of(Column::Enter).cell == Cell::Allowed;
-    let alone = actor.needs.is_empty() && actor.unmodelled.is_empty() && actor.confined.is_none();
-    let source = stage.source(mount.variants[0].source);
-    let of_kernel = [&b"/proc"[..], b"/sys"].iter().any(|at| mount.facts.at.starts_with(at));
-    if !entered || !alone || of_kernel || mount.variants.len() > 1 || mount.facts.question.is_some() {
-        return None;
-    }
-    let facts = &mount.facts;
-    let said = format!(
-        "{:?}",
-        (
-            (mount.root, mount.flags, &facts.ids, &facts.kind, &facts.relabelled, &source.facts),
-            (&actor.credentials, actor.all_devices, stage.storage.settings),
-        )
-    );
-    Some((Arc::as_ptr(&source.tree).addr(), said))
 }
 
 /// The verdicts about what is below the root of what a mount shows.
