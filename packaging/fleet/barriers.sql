@@ -1,5 +1,5 @@
 -- The directories that keep somebody out of most: their owner and mode, whom, and of how many entries.
-SELECT j.volume, j.actor, c.uid AS owner, c.gid AS owning_group, c.mode, SUM(j.entries) AS entries, MIN(j.example) AS example
+SELECT j.volume, j.actor, c.uid AS owner, c.gid AS owning_group, c.mode, SUM(j.entries) AS entries, MIN(j.seen_in) AS seen_in
 FROM judged j JOIN classes c ON c.class = j.barrier
 WHERE j.state = 'given' AND (j.act = 'read' OR j.act = 'list')
 GROUP BY j.volume, j.actor, c.uid, c.gid, c.mode

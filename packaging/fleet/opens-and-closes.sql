@@ -1,10 +1,15 @@
 -- What opens and closes with a change (--change or --against), by volume, act and owner.
-SELECT b.volume, c.uid AS owner, c.gid AS owning_group, b.act, b.actor,
-       b.outcome AS before_it, n.outcome AS after_it, SUM(b.entries) AS entries, MIN(b.example) AS example
-FROM judged b
-JOIN judged n ON n.actor = b.actor AND n.namespace = b.namespace AND n.workload = b.workload AND n.mounted_at = b.mounted_at
-  AND n.volume = b.volume AND n.day = b.day AND n.region = b.region AND n.way = b.way AND n.class = b.class AND n.act = b.act
-JOIN classes c ON c.class = b.class
-WHERE b.state = 'given' AND n.state = 'changed' AND b.outcome <> n.outcome
-GROUP BY b.volume, c.uid, c.gid, b.act, b.actor, b.outcome, n.outcome
-ORDER BY b.volume, owner, owning_group, b.act, b.actor, before_it, after_it;
+SELECT d.volume, c.uid AS owner, c.gid AS owning_group, d.act, d.actor, d.before_it, d.after_it,
+       SUM(p.entries) AS entries, MIN(p.seen_in) AS seen_in
+FROM (
+    SELECT a.volume, a.date AS day, a.actor, v.region, v.way, v.class, v.act, v.outcome AS before_it, w.outcome AS after_it
+    FROM actors a
+    JOIN actors b ON b.actor = a.actor AND b.namespace = a.namespace AND b.workload = a.workload
+      AND b.mounted_at = a.mounted_at AND b.volume = a.volume AND b.date = a.date
+    JOIN verdicts v ON v.verdicts_of = a.verdicts_of
+    JOIN verdicts w ON w.verdicts_of = b.verdicts_of AND w.region = v.region AND w.way = v.way AND w.class = v.class AND w.act = v.act
+    WHERE a.state = 'given' AND b.state = 'changed' AND a.verdicts_of <> b.verdicts_of AND v.outcome <> w.outcome) d
+JOIN pairs p ON p.volume = d.volume AND p.day = d.day AND p.region = d.region AND p.way = d.way AND p.class = d.class
+JOIN classes c ON c.class = d.class
+GROUP BY d.volume, c.uid, c.gid, d.act, d.actor, d.before_it, d.after_it
+ORDER BY d.volume, owner, owning_group, d.act, d.actor, d.before_it, d.after_it;

@@ -1,10 +1,10 @@
--- Files that nobody but root can reach: no actor with another uid may read them, for certain, and at least one sees them.
-SELECT p.volume, COUNT(*) AS files, MIN(p.path) AS example
-FROM in_regions p
-WHERE p.kind = 'file'
-  AND EXISTS (SELECT 1 FROM judged j WHERE j.volume = p.volume AND j.day = p.day AND j.region = p.region
-    AND j.way = p.way AND j.class = p.class AND j.state = 'given' AND j.act = 'read')
-  AND NOT EXISTS (SELECT 1 FROM judged j WHERE j.volume = p.volume AND j.day = p.day AND j.region = p.region
-    AND j.way = p.way AND j.class = p.class AND j.state = 'given' AND j.act = 'read' AND j.outcome <> 'denied'
-    AND (j.uid IS NULL OR j.uid <> 0))
-GROUP BY p.volume ORDER BY p.volume;
+-- Files that nobody but root can reach: some actor sees them, and none with another uid may read them, for certain.
+SELECT f.volume, SUM(f.entries) AS files, MIN(f.seen_in) AS seen_in
+FROM (
+    SELECT j.volume, j.day, j.region, j.way, j.class, MAX(j.entries) AS entries, MIN(j.seen_in) AS seen_in,
+           SUM(CASE WHEN j.outcome <> 'denied' AND (j.uid IS NULL OR j.uid <> 0) THEN 1 ELSE 0 END) AS others
+    FROM judged j WHERE j.state = 'given' AND j.act = 'read'
+    GROUP BY j.volume, j.day, j.region, j.way, j.class) f
+JOIN classes c ON c.class = f.class
+WHERE f.others = 0 AND c.kind = 'file'
+GROUP BY f.volume ORDER BY f.volume;

@@ -2,8 +2,8 @@
 SELECT o.volume, o.path, COUNT(DISTINCT o.actor) AS actors
 FROM outcomes o CROSS JOIN asked q
 WHERE o.state = 'given' AND o.act = 'read' AND o.outcome = 'allowed' AND o.kind = 'file'
-  AND (o.path LIKE '%.key' OR o.path LIKE '%.pem' OR o.path LIKE '%.p12' OR o.path LIKE '%/.env' OR o.path LIKE '%/id_rsa'
-    OR o.path LIKE '%/id_ed25519' OR o.path LIKE '%secret%' OR o.path LIKE '%token%' OR o.path LIKE '%password%')
+  AND (o.name LIKE '%.key' OR o.name LIKE '%.pem' OR o.name LIKE '%.p12' OR o.name IN ('.env', 'id_rsa', 'id_ed25519')
+    OR o.name LIKE '%secret%' OR o.name LIKE '%token%' OR o.name LIKE '%password%' OR o.directory LIKE '%secret%')
 GROUP BY o.volume, o.path, q.readers
 HAVING COUNT(DISTINCT o.actor) > MAX(q.readers)
 ORDER BY actors DESC, o.volume, o.path;

@@ -14,23 +14,39 @@ CREATE OR REPLACE VIEW placed AS SELECT
     CASE WHEN name = '' THEN directory WHEN directory = '/' THEN '/' || name ELSE directory || '/' || name END AS path
 FROM entries;
 
--- The same with the region that it is in: the nearest path above it that a subPath shows or something else is mounted on.
-CREATE OR REPLACE VIEW in_regions AS SELECT p.*, r.region
+-- Volumes with paths that a subPath shows or something else is mounted on; most have none, and their entries are all in the region `/`.
+CREATE OR REPLACE VIEW divided AS SELECT DISTINCT volume, date AS day FROM regions WHERE region <> '/';
+CREATE OR REPLACE VIEW undivided AS SELECT r.volume, r.date AS day FROM regions r
+WHERE NOT EXISTS (SELECT 1 FROM divided d WHERE d.volume = r.volume AND d.day = r.date);
+
+-- Entries of divided volumes with the region that each is in: the nearest around it.
+CREATE OR REPLACE VIEW in_divided AS SELECT p.*, r.region
 FROM placed p JOIN regions r ON r.volume = p.volume AND r.date = p.day
+JOIN divided d ON d.volume = p.volume AND d.day = p.day
 WHERE (r.region = '/' OR p.path = r.region OR SUBSTRING(p.path, 1, LENGTH(r.region) + 1) = r.region || '/')
   AND NOT EXISTS (
     SELECT 1 FROM regions i
     WHERE i.volume = p.volume AND i.date = p.day AND i.around = r.region
       AND (p.path = i.region OR SUBSTRING(p.path, 1, LENGTH(i.region) + 1) = i.region || '/'));
 
--- How many entries there are of each class at the end of each way: what most questions count.
-CREATE OR REPLACE VIEW pairs AS SELECT volume, day, region, way, class, COUNT(*) AS entries, MIN(path) AS example
-FROM in_regions GROUP BY volume, day, region, way, class;
+-- All entries with their region.
+CREATE OR REPLACE VIEW in_regions AS
+SELECT p.*, '/' AS region FROM placed p JOIN undivided u ON u.volume = p.volume AND u.day = p.day
+UNION ALL SELECT * FROM in_divided;
+
+-- How many entries there are of each class at the end of each way, and a directory with some: what most questions count.
+CREATE OR REPLACE VIEW pairs AS
+SELECT p.volume, p.day, '/' AS region, p.way, p.class, COUNT(*) AS entries, MIN(p.directory) AS seen_in
+FROM placed p JOIN undivided u ON u.volume = p.volume AND u.day = p.day
+GROUP BY p.volume, p.day, p.way, p.class
+UNION ALL
+SELECT volume, day, region, way, class, COUNT(*) AS entries, MIN(directory) AS seen_in
+FROM in_divided GROUP BY volume, day, region, way, class;
 
 -- What every actor can do to each of these pairs.
 CREATE OR REPLACE VIEW judged AS SELECT
     a.state, a.input, a.namespace, a.workload, a.actor, a.uid, a.gid, a.mounted_at, a.shows,
-    p.volume, p.day, p.region, p.way, p.class, p.entries, p.example, v.act, v.outcome, v.errno, v.decided_by, v.barrier
+    p.volume, p.day, p.region, p.way, p.class, p.entries, p.seen_in, v.act, v.outcome, v.errno, v.decided_by, v.barrier
 FROM actors a
 JOIN verdicts v ON v.verdicts_of = a.verdicts_of
 JOIN pairs p ON p.volume = a.volume AND p.day = a.date AND p.region = v.region AND p.way = v.way AND p.class = v.class;
@@ -38,7 +54,7 @@ JOIN pairs p ON p.volume = a.volume AND p.day = a.date AND p.region = v.region A
 -- What every actor can do to every entry: a row for each, so ask for a part of it. `inside` is the path as the actor sees it.
 CREATE OR REPLACE VIEW outcomes AS SELECT
     a.state, a.input, a.namespace, a.workload, a.actor, a.uid, a.gid, a.mounted_at, a.shows,
-    p.volume, p.day, p.path, p.kind, p.size, p.way, p.class, v.act, v.outcome, v.errno, v.decided_by, v.barrier,
+    p.volume, p.day, p.path, p.directory, p.name, p.kind, p.size, p.way, p.class, v.act, v.outcome, v.errno, v.decided_by, v.barrier,
     CASE WHEN p.path = a.shows THEN a.mounted_at
          WHEN a.shows = '/' THEN a.mounted_at || p.path
          ELSE a.mounted_at || SUBSTRING(p.path, LENGTH(a.shows) + 1, LENGTH(p.path)) END AS inside

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use mivask_model::credentials::Credentials;
 use mivask_model::ids::MountIds;
 use mivask_model::mount::MountId;
-use mivask_model::personality::{Native, Personality};
+use mivask_model::personality::Personality;
 use mivask_model::tree::{Content, Tree};
 use mivask_stage::stage::{Actor, Stage};
 
@@ -61,8 +61,8 @@ impl Known {
         let (_, owners) =
             self.trees.entry(at).or_insert_with(|| (source.tree.clone(), Owners::of(&source.tree)));
         // Where ids are those of the disk, those that nothing there has are all alike.
-        let plain = facts.ids == MountIds::default()
-            && source.facts.personality == Personality::Native(Native::default());
+        let plain =
+            facts.ids == MountIds::default() && matches!(source.facts.personality, Personality::Native(_));
         let who: Vec<String> = actor
             .credentials
             .iter()
