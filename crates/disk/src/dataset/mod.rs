@@ -33,7 +33,7 @@ mod ways;
 mod writer;
 
 use std::io;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use mivask_model::tree::Tree;
 
@@ -43,7 +43,7 @@ pub use date::{is_date, today};
 pub use name::{NameError, VolumeName};
 pub use regions::Regions;
 pub use text::bytes;
-pub use verdicts::{ActorRow, RegionRow, VerdictRow, Verdicts, view, write_verdicts};
+pub use verdicts::{ActorRow, RegionRow, VerdictRow, Verdicts, view};
 pub use volumes::{Apart, Pair, Reader, Volume, days, volumes};
 #[cfg(feature = "parquet")]
 pub(crate) use ways::WayId;
@@ -95,6 +95,22 @@ pub fn write_tree(target: &Target, tree: &Tree) -> io::Result<Written> {
     #[cfg(not(feature = "parquet"))]
     {
         let _ = (target, tree);
+        Err(io::ErrorKind::Unsupported.into())
+    }
+}
+
+/// Writes the tables into `folder`, each in the place of the one that was there; that of actors, which the others are looked up from, last.
+///
+/// # Errors
+/// A file cannot be written, or this build cannot write any.
+pub fn write_verdicts(folder: &Path, all: &Verdicts) -> io::Result<u64> {
+    #[cfg(feature = "parquet")]
+    {
+        verdict_tables::write(folder, all)
+    }
+    #[cfg(not(feature = "parquet"))]
+    {
+        let _ = (folder, all);
         Err(io::ErrorKind::Unsupported.into())
     }
 }

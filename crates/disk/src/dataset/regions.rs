@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use mivask_model::fact::Unknown;
+
 use super::text::text;
 
 /// Paths of a volume, the root first. An entry is of the region that is nearest above it, or of itself where it is one.
@@ -53,6 +55,12 @@ impl Regions {
             self.paths.insert(slot, path.into());
         }
     }
+}
+
+/// Why nobody knows what a name is that is none of a region.
+pub(super) fn elsewhere() -> Unknown {
+    let settle = "ask about the path with `access`, whose answers know every name";
+    Unknown::new("which names a directory of the dataset has", settle)
 }
 
 /// Whether `path` is `above` or below it.

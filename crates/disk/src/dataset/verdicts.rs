@@ -1,7 +1,5 @@
 //! What actors can do to the entries of a dataset, as small tables beside it.
 
-use std::io;
-use std::path::Path;
 use std::sync::Arc;
 
 /// An actor before one mount of a volume, or one that has none.
@@ -111,20 +109,4 @@ pub struct Verdicts {
     pub views: Vec<(i64, Vec<VerdictRow>)>,
     /// The regions of each volume.
     pub regions: Vec<RegionRow>,
-}
-
-/// Writes the tables into `folder`, each in the place of the one that was there; that of actors, which the others are looked up from, last.
-///
-/// # Errors
-/// A file cannot be written, or this build cannot write any.
-pub fn write_verdicts(folder: &Path, all: &Verdicts) -> io::Result<u64> {
-    #[cfg(feature = "parquet")]
-    {
-        super::verdict_tables::write(folder, all)
-    }
-    #[cfg(not(feature = "parquet"))]
-    {
-        let _ = (folder, all);
-        Err(io::ErrorKind::Unsupported.into())
-    }
 }

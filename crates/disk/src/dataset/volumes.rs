@@ -4,12 +4,11 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use mivask_model::fact::Unknown;
 use mivask_model::tree::{Certainty, Doubt, InodeId, Tree};
 
 use super::VolumeName;
 use super::date::is_date;
-use super::regions::Regions;
+use super::regions::{Regions, elsewhere};
 use crate::error::DiskError;
 
 /// The entries of one class at the end of one way, in one region of a volume.
@@ -162,12 +161,6 @@ impl Reader {
             Err(not_built_in(&self.folder))
         }
     }
-}
-
-/// Why nobody knows what a name is that is none of a region.
-pub(super) fn elsewhere() -> Unknown {
-    let settle = "ask about the path with `access`, whose answers know every name";
-    Unknown::new("which names a directory of the dataset has", settle)
 }
 
 impl Volume {

@@ -10,9 +10,8 @@ use parquet::errors::ParquetError;
 use super::Day;
 use super::fields::Tables;
 use super::names::{Names, path, text};
-use crate::dataset::regions::Regions;
+use crate::dataset::regions::{Regions, elsewhere};
 use crate::dataset::text::bytes;
-use crate::dataset::volumes::elsewhere;
 use crate::dataset::{Apart, Pair, Volume, ways};
 use crate::error::DiskError;
 
