@@ -57,7 +57,7 @@ class Spark:
             "spark.sql.shuffle.partitions": "4",
             "spark.driver.host": "127.0.0.1",
             "spark.driver.bindAddress": "127.0.0.1",
-            "spark.sql.warehouse.dir": os.path.join(os.environ.get("TMPDIR", "/tmp"), "fleet-warehouse"),
+            "spark.sql.warehouse.dir": os.path.join(os.path.dirname(os.path.abspath(verdicts)), "warehouse"),
         }.items():
             builder = builder.config(key, value)
         self.session = builder.getOrCreate()
