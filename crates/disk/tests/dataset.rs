@@ -71,7 +71,8 @@ fn told(folder: &Path, volume: &str) -> BTreeSet<String> {
         let row = &classes[&id];
         let mode = number(row, "mode").map_or("?".to_owned(), |mode| format!("{mode:04o}"));
         let id = |name| number(row, name).map_or("?".to_owned(), |id| id.to_string());
-        let rest = ["acl", "default_acl", "capabilities", "label", "content"].map(|name| word(row, name));
+        let rest =
+            ["acl", "default_acl", "capabilities", "label", "content", "assumed"].map(|name| word(row, name));
         format!(
             "{} {}:{} {mode} {} {rest:?}",
             word(row, "kind").unwrap(),
@@ -160,10 +161,31 @@ fn what_is_not_known_is_a_gap() {
     tree.doubt_contents(folder, unknown("what is in it"));
     write_tree(&target(out.path(), "v"), &tree).unwrap();
     let told = told(out.path(), "v");
-    let rest = "[None, None, None, None, None]";
+    let rest = "[None, None, None, None, None, None]";
     let has = |text: &str| assert!(told.iter().any(|row| row.starts_with(text)), "{text}: {told:#?}");
     has(&format!("/ file Some(\"file\") Some(\"file ?:? 0640  {rest}\")"));
-    has("/folder  Some(\"dir\") Some(\"dir 0:0 0700  [None, None, None, None, Some(\\\"unlisted\\\")]\")");
+    has(
+        "/folder  Some(\"dir\") Some(\"dir 0:0 0700  [None, None, None, None, Some(\\\"unlisted\\\"), None]\")",
+    );
+}
+
+/// What is taken for granted is, also when it comes back, and is named.
+#[test]
+fn assumptions_come_back() {
+    let out = tempfile::tempdir().unwrap();
+    let mut tree = Tree::new(Entry::directory(0, 0, 0o755), Provenance::Source("made".into()));
+    let granted = |text: &str| Certainty::Assumed(text.into());
+    let folder = tree.add(Tree::ROOT, b"folder", Entry::directory(0, 0, 0o755)).unwrap();
+    tree.doubt_owner_and_mode(folder, granted("it is root's"), granted("it is 0755"));
+    tree.doubt_contents(folder, granted("nothing is hidden in it"));
+    tree.add(folder, b"file", Entry::file(7101, 7200, 0o640)).unwrap();
+    write_tree(&target(out.path(), "v"), &tree).unwrap();
+    let name = "v".parse().unwrap();
+    let read = self::tree(out.path(), &name, None).unwrap();
+    assert_eq!(read.doubt(read.find(b"folder").unwrap()), tree.doubt(folder));
+    let mut pairs = volume(out.path(), &name, None, Apart::default()).unwrap();
+    pairs.settle();
+    assert!(pairs.tree.ids().any(|id| pairs.tree.doubt(id) == tree.doubt(folder)));
 }
 
 #[test]

@@ -1,7 +1,7 @@
 //! Classes: what decides about an entry, beside where it is.
 
 use mivask_model::mode::FileKind;
-use mivask_model::tree::{Content, Device, Doubt, Extended, Marks};
+use mivask_model::tree::{Certainty, Content, Device, Doubt, Extended, Marks};
 use rustc_hash::FxHashMap;
 use sha2::{Digest, Sha256};
 
@@ -41,13 +41,41 @@ pub(crate) struct Class {
     pub(crate) holds: Holds,
     /// The numbers of a device.
     pub(crate) device: Option<Device>,
+    /// What its source took for granted, in the words of answers.
+    pub(crate) assumed: Assumed,
+}
+
+/// What is taken for granted of owner, mode and the names in a directory, and whether it is of a kind that nobody told.
+#[derive(Clone, PartialEq, Eq, Default, Debug, serde::Serialize, serde::Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub(crate) struct Assumed {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) owner: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) mode: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) contents: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(crate) kind: Option<String>,
+}
+
+impl Assumed {
+    fn of(doubt: &Doubt) -> Self {
+        let text = |certainty: &Certainty| match certainty {
+            Certainty::Assumed(text) => Some(text.to_string()),
+            Certainty::Known | Certainty::Unknown(_) => None,
+        };
+        // In a source's own words each entry would be a class.
+        let kind = text(&doubt.kind)
+            .map(|_| "what is listed without a kind is of the one that it is taken for".into());
+        Self { owner: text(&doubt.owner), mode: text(&doubt.mode), contents: text(&doubt.contents), kind }
+    }
 }
 
 impl Class {
     /// The class of an entry of these attributes, of which `doubt` says what is not known.
     #[must_use]
     pub(crate) fn new(kind: FileKind, (uid, gid, mode): (u32, u32, u16), doubt: Option<&Doubt>) -> Self {
-        use mivask_model::tree::Certainty;
         let known = |certainty: Option<&Certainty>| !matches!(certainty, Some(Certainty::Unknown(_)));
         let owner = known(doubt.map(|doubt| &doubt.owner));
         let bits = known(doubt.map(|doubt| &doubt.mode));
@@ -61,6 +89,7 @@ impl Class {
             content: Content::Unknown,
             holds: Holds::Entries,
             device: None,
+            assumed: doubt.map(Assumed::of).unwrap_or_default(),
         }
     }
 
@@ -86,9 +115,9 @@ impl Class {
         all
     }
 
-    /// Access ACL, default ACL, capabilities, label and content in words, as the columns of the table have them.
+    /// Access ACL, default ACL, capabilities, label, content and assumptions in words, as the columns of the table have them.
     #[must_use]
-    pub(crate) fn texts(&self) -> [Option<String>; 5] {
+    pub(crate) fn texts(&self) -> [Option<String>; 6] {
         let extended = &self.extended;
         let content = match &self.content {
             Content::Unknown => match self.holds {
@@ -104,9 +133,10 @@ impl Class {
         [
             extended.access.as_ref().map(ToString::to_string),
             extended.default.as_ref().map(ToString::to_string),
-            extended.capabilities.as_ref().map(ToString::to_string),
+            extended.capabilities.as_ref().map(super::capabilities::text),
             extended.label.as_deref().map(str::to_owned),
             content,
+            (self.assumed != Assumed::default()).then(|| serde_json::json!(self.assumed).to_string()),
         ]
     }
 

@@ -7,6 +7,8 @@
 //! Without the feature `parquet` nothing is written, and [`is_built_in`] says so.
 
 #[cfg(feature = "parquet")]
+mod capabilities;
+#[cfg(feature = "parquet")]
 mod class;
 mod date;
 #[cfg(feature = "parquet")]
@@ -38,7 +40,7 @@ use std::path::{Path, PathBuf};
 use mivask_model::tree::Tree;
 
 #[cfg(feature = "parquet")]
-pub(crate) use class::{Class, Holds};
+pub(crate) use class::{Assumed, Class, Holds};
 pub use date::{is_date, today};
 pub use name::{NameError, VolumeName};
 pub use regions::Regions;

@@ -37,7 +37,7 @@ fn classes_of(out: impl Write + Send, all: &[(i64, &Class)]) -> Result<(), Parqu
         optional::<_, Int64Type>(&mut rows, values)?;
     }
     optional::<_, Int32Type>(&mut rows, all.iter().map(|(_, class)| class.mode.map(i32::from)).collect())?;
-    let mut texts: [Vec<Option<ByteArray>>; 5] = Default::default();
+    let mut texts: [Vec<Option<ByteArray>>; 6] = Default::default();
     for (_, class) in all {
         for (column, text) in texts.iter_mut().zip(class.texts()) {
             column.push(text.map(|text| text.as_str().into()));

@@ -40,6 +40,8 @@ pub struct Volume {
     pub pairs: Vec<Pair>,
     /// The number of the class of each inode, by its number in the tree; 0 of what only fills a directory.
     pub classes: Vec<i64>,
+    /// Directories of which it is taken for granted what is in them.
+    pub(super) assumed: Vec<(InodeId, Certainty)>,
     /// The interpreters of its scripts.
     pub interpreters: BTreeSet<Vec<u8>>,
     /// The regions that were asked for, and those that links on the way to them lead to.
@@ -173,6 +175,9 @@ impl Volume {
             if let Some(doubt) = tree.doubt(id).filter(|doubt| doubt.contents == unknown).cloned() {
                 tree.set_doubt(id, Doubt { contents: Certainty::Known, ..doubt });
             }
+        }
+        for (id, contents) in &self.assumed {
+            tree.doubt_contents(*id, contents.clone());
         }
     }
 }

@@ -13,8 +13,8 @@ use parquet::errors::ParquetError;
 use parquet::file::reader::{FileReader, SerializedFileReader};
 use parquet::record::{Field, Row};
 
-use crate::dataset::digest;
 use crate::dataset::text::bytes;
+use crate::dataset::{Assumed, capabilities, digest};
 use crate::error::DiskError;
 
 /// A row of a small table.
@@ -110,6 +110,21 @@ fn word<'f>(fields: &'f Fields, name: &str) -> Option<&'f str> {
     Some(text)
 }
 
+/// What is not unknown, and not told either.
+fn take_for_granted(doubt: &mut Doubt, assumed: Assumed) {
+    let all = [
+        (&mut doubt.owner, assumed.owner),
+        (&mut doubt.mode, assumed.mode),
+        (&mut doubt.contents, assumed.contents),
+        (&mut doubt.kind, assumed.kind),
+    ];
+    for (certainty, text) in all {
+        if let (Certainty::Known, Some(text)) = (&certainty, text) {
+            *certainty = Certainty::Assumed(text.into());
+        }
+    }
+}
+
 /// An entry as the columns of a class describe it.
 fn entry_of(fields: &Fields) -> Option<Entry> {
     let kind = FileKind::ALL.into_iter().find(|kind| word(fields, "kind") == Some(kind.word()))?;
@@ -134,11 +149,14 @@ fn entry_of(fields: &Fields) -> Option<Entry> {
     entry.extended.access = acl("acl")?;
     entry.extended.default = acl("default_acl")?;
     entry.extended.capabilities = match word(fields, "capabilities") {
-        Some(text) => Some(text.parse().ok()?),
+        Some(text) => Some(capabilities::parsed(text)?),
         None => None,
     };
     entry.extended.label = word(fields, "label").map(Arc::from);
     entry.marks = Marks::of_told(u8::try_from(number(fields, "marks")?).ok()?);
+    if let Some(text) = word(fields, "assumed") {
+        take_for_granted(entry.doubt.get_or_insert_with(Doubt::default), serde_json::from_str(text).ok()?);
+    }
     let content = word(fields, "content");
     if kind == FileKind::Directory && content == Some("unlisted") {
         let unknown = Unknown::new("what is in directories of this class", settle);

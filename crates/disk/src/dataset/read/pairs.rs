@@ -53,7 +53,7 @@ pub(super) fn read(tables: &Tables, day: &Day, apart: Apart<'_>) -> Result<Volum
     building.named(&seen.named)?;
     building.pairs(&seen.counted)?;
     building.fill()?;
-    let Building { mut tree, mut pairs, classes, .. } = building;
+    let Building { mut tree, mut pairs, classes, assumed, .. } = building;
     pairs.sort_unstable_by_key(|pair| pair.inode);
     tree.set_unrecorded(super::whole::unrecorded(&names));
     let interpreters = pairs.iter().filter_map(|pair| match tree.content(pair.inode) {
@@ -61,7 +61,15 @@ pub(super) fn read(tables: &Tables, day: &Day, apart: Apart<'_>) -> Result<Volum
         Content::Unknown | Content::Program | Content::Data | Content::Empty => None,
     });
     let interpreters = interpreters.collect();
-    Ok(Volume { tree: Arc::new(tree), pairs, classes, interpreters, regions, date: day.date.clone() })
+    Ok(Volume {
+        tree: Arc::new(tree),
+        pairs,
+        classes,
+        assumed,
+        interpreters,
+        regions,
+        date: day.date.clone(),
+    })
 }
 
 /// Adds where links on the way to regions lead to; `false` where that is known.
@@ -169,6 +177,8 @@ struct Building<'a> {
     day: &'a Day,
     /// Directories with something in them.
     holding: Vec<InodeId>,
+    /// Directories of which it is taken for granted what is in them.
+    assumed: Vec<(InodeId, Certainty)>,
     /// Why nobody knows what a name is that is none of a region; `None` where nobody asks for one.
     elsewhere: Option<Unknown>,
 }
@@ -185,6 +195,7 @@ impl<'a> Building<'a> {
             roots: BTreeMap::new(),
             ends: BTreeMap::new(),
             holding: Vec::new(),
+            assumed: Vec::new(),
             day,
             elsewhere: (!complete).then(elsewhere),
         }
@@ -196,7 +207,9 @@ impl<'a> Building<'a> {
         let (Some((_, _, class)), None) = (roots.next(), roots.next()) else {
             return Err(self.day.damaged("its rows have no root, or several"));
         };
-        let (entry, holds) = self.entry(*class)?;
+        let (mut entry, holds) = self.entry(*class)?;
+        let assumed = self.open(&mut entry, holds);
+        self.assumed.extend(assumed.map(|contents| (Tree::ROOT, contents)));
         let origin = self.tree.place(Tree::ROOT);
         self.tree = Tree::new(entry, origin);
         self.classes.push(*class);
@@ -300,24 +313,30 @@ impl<'a> Building<'a> {
         (class, target): (i64, Option<&[u8]>),
     ) -> Result<InodeId, DiskError> {
         let (mut entry, holds) = self.entry(class)?;
+        let assumed = self.open(&mut entry, holds);
         entry.target = target.unwrap_or_default().into();
         let added = self.tree.add(directory, name, entry);
         let inode = added.map_err(|error: TreeError| self.day.damaged(&error.to_string()))?;
         self.holding.extend(holds.then_some(inode));
+        self.assumed.extend(assumed.map(|contents| (inode, contents)));
         self.classes.push(class);
         Ok(inode)
     }
 
-    /// An entry of a class, and whether it is a directory with something in it: what a name in that is nobody knows here.
+    /// Nobody knows here what a name is in a directory that holds something; gives what is taken for granted of its names otherwise.
+    fn open(&self, entry: &mut Entry, holds: bool) -> Option<Certainty> {
+        let elsewhere = self.elsewhere.clone().filter(|_| holds)?;
+        let doubt = entry.doubt.get_or_insert_with(Doubt::default);
+        let before = std::mem::replace(&mut doubt.contents, Certainty::Unknown(elsewhere));
+        (before != Certainty::Known).then_some(before)
+    }
+
+    /// An entry of a class, and whether it is a directory with something in it.
     fn entry(&self, class: i64) -> Result<(Entry, bool), DiskError> {
         let damaged = |what| self.day.damaged(what);
         let told =
             self.tables.classes.get(&class).ok_or_else(|| damaged("a class of its rows is in no table"))?;
-        let mut entry = told.entry.clone().ok_or_else(|| damaged("a class cannot be read"))?;
-        let holds = told.holds;
-        if let Some(elsewhere) = self.elsewhere.clone().filter(|_| holds) {
-            entry.doubt.get_or_insert_with(Doubt::default).contents = Certainty::Unknown(elsewhere);
-        }
-        Ok((entry, holds))
+        let entry = told.entry.clone().ok_or_else(|| damaged("a class cannot be read"))?;
+        Ok((entry, told.holds))
     }
 }
