@@ -156,8 +156,22 @@ fn a_scene_tells_of_a_claim_of_one_namespace() {
 #[test]
 fn verdicts_are_small_tables() {
     let scratch = fleet();
-    assert_snapshot!(scratch.run(["verdicts", "s.yaml", "--dataset", "fleet", "-o", "out", "--change", "all becomes 7102"]), @"
-    3 actors on 2 volumes: 64 verdicts in 4 views, 6,322 bytes in out
+    let said = scratch.run([
+        "verdicts",
+        "s.yaml",
+        "--dataset",
+        "fleet",
+        "-o",
+        "out",
+        "--change",
+        "all becomes 7102",
+    ]);
+    // How small a table is when it is compressed is not ours to say.
+    let (count, rest) = said.split_once(", ").expect("a sum");
+    assert_eq!(count, "3 actors on 2 volumes: 64 verdicts in 4 views");
+    let rest = rest.split_once(" bytes").expect("a size").1;
+    assert_snapshot!(rest, @"
+     in out
     --- standard error
     note: the dataset has no claim else: nothing is said of what is there
     --- status 0
