@@ -14,6 +14,10 @@ CREATE OR REPLACE VIEW placed AS SELECT
     CASE WHEN name = '' THEN directory WHEN directory = '/' THEN '/' || name ELSE directory || '/' || name END AS path
 FROM entries;
 
+-- The last day of each volume, and its entries then: what questions without actors are about.
+CREATE OR REPLACE VIEW last_days AS SELECT volume, MAX(CAST(date AS VARCHAR(10))) AS day FROM entries GROUP BY volume;
+CREATE OR REPLACE VIEW latest AS SELECT p.* FROM placed p JOIN last_days l ON l.volume = p.volume AND l.day = p.day;
+
 -- Volumes with paths that a subPath shows or something else is mounted on; most have none, and their entries are all in the region `/`.
 CREATE OR REPLACE VIEW divided AS SELECT DISTINCT volume, date AS day FROM regions WHERE region <> '/';
 CREATE OR REPLACE VIEW undivided AS SELECT r.volume, r.date AS day FROM regions r
@@ -45,7 +49,7 @@ FROM in_divided GROUP BY volume, day, region, way, class;
 
 -- What every actor can do to each of these pairs.
 CREATE OR REPLACE VIEW judged AS SELECT
-    a.state, a.input, a.namespace, a.workload, a.actor, a.uid, a.gid, a.mounted_at, a.shows,
+    a.state, a.part, a.input, a.namespace, a.workload, a.actor, a.uid, a.gid, a.mounted_at, a.shows,
     p.volume, p.day, p.region, p.way, p.class, p.entries, p.seen_in, v.act, v.outcome, v.errno, v.decided_by, v.barrier
 FROM actors a
 JOIN verdicts v ON v.verdicts_of = a.verdicts_of
@@ -53,7 +57,7 @@ JOIN pairs p ON p.volume = a.volume AND p.day = a.date AND p.region = v.region A
 
 -- What every actor can do to every entry: a row for each, so ask for a part of it. `inside` is the path as the actor sees it.
 CREATE OR REPLACE VIEW outcomes AS SELECT
-    a.state, a.input, a.namespace, a.workload, a.actor, a.uid, a.gid, a.mounted_at, a.shows,
+    a.state, a.part, a.input, a.namespace, a.workload, a.actor, a.uid, a.gid, a.mounted_at, a.shows,
     p.volume, p.day, p.path, p.directory, p.name, p.kind, p.size, p.way, p.class, v.act, v.outcome, v.errno, v.decided_by, v.barrier,
     CASE WHEN p.path = a.shows THEN a.mounted_at
          WHEN a.shows = '/' THEN a.mounted_at || p.path

@@ -109,34 +109,23 @@ pub(crate) struct Called {
     pub(crate) names: Vec<String>,
 }
 
-/// What a volume of a workload is called; `None` of what no dataset has.
-pub(crate) fn called(workload: &Workload, kind: &VolumeKind, own: &str) -> Option<Called> {
-    match kind {
-        VolumeKind::Claim { claim, .. } => Some(Called {
+/// What a volume of a workload is called; `None` of what no dataset has, such as a volume that the pod describes itself.
+pub(crate) fn called(workload: &Workload, volume: &scene::Volume) -> Option<Called> {
+    let key = volume.key()?;
+    if let VolumeKind::Claim { claim, .. } = &volume.kind {
+        return Some(Called {
             key: format!("{}/{claim}", workload.namespace),
             source: format!("claim {claim}"),
             names: vec![format!("{}.{claim}", workload.namespace), claim.clone()],
-        }),
-        VolumeKind::Stored(name) => {
-            Some(Called { key: name.clone(), source: format!("volume {name}"), names: vec![name.clone()] })
-        }
-        VolumeKind::Named { listed, .. } => Some(Called {
-            key: own.to_owned(),
-            source: format!("volume {own}"),
-            names: vec![listed.clone(), own.to_owned()],
-        }),
-        VolumeKind::EmptyDir(_)
-        | VolumeKind::HostPath { .. }
-        | VolumeKind::Ephemeral { .. }
-        | VolumeKind::Backed { .. }
-        | VolumeKind::Api(_)
-        | VolumeKind::Image(_)
-        | VolumeKind::Anonymous
-        | VolumeKind::Bind { .. }
-        | VolumeKind::Tmpfs(_)
-        | VolumeKind::System(_)
-        | VolumeKind::Other { .. } => None,
+        });
     }
+    if matches!(volume.kind, VolumeKind::Backed { .. }) {
+        return None;
+    }
+    let listed =
+        if let VolumeKind::Named { listed, .. } = &volume.kind { Some(listed.clone()) } else { None };
+    let names = listed.into_iter().chain([key.to_owned()]).collect();
+    Some(Called { key: key.to_owned(), source: format!("volume {key}"), names })
 }
 
 /// Adds what a dataset has of the volumes of a scene's workloads, where one is named.
@@ -165,8 +154,7 @@ struct Wanted(BTreeSet<Called>);
 impl Wanted {
     /// Adds those of a workload.
     fn take(&mut self, workload: &Workload) {
-        let called = |volume: &scene::Volume| called(workload, &volume.kind, &volume.name.value);
-        self.0.extend(workload.volumes.iter().filter_map(called));
+        self.0.extend(workload.volumes.iter().filter_map(|volume| called(workload, volume)));
     }
 
     /// Puts what the dataset has of them into a scene, whole.

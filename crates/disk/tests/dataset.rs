@@ -8,7 +8,7 @@ use std::fs::File;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
-use mivask_disk::dataset::{Apart, Reader, Target, Volume, VolumeName, days, volumes, write_tree};
+use mivask_disk::dataset::{Apart, Reader, Target, Unnamed, Volume, VolumeName, days, volumes, write_tree};
 use mivask_disk::error::DiskError;
 use mivask_disk::live::{self, Options, record};
 use mivask_model::fact::{Provenance, Unknown};
@@ -18,7 +18,25 @@ use parquet::file::reader::{FileReader, SerializedFileReader};
 use parquet::record::{Field, Row};
 
 fn target(folder: &Path, volume: &str) -> Target {
-    Target { folder: folder.to_path_buf(), volume: volume.parse().unwrap(), date: "2026-12-01".to_owned() }
+    let (volume, date) = (volume.parse().unwrap(), "2026-12-01".to_owned());
+    Target { folder: folder.to_path_buf(), volume, date, begin }
+}
+
+/// A file whose name goes when it is dropped.
+struct Plain(tempfile::NamedTempFile);
+
+impl Unnamed for Plain {
+    fn file(&self) -> &File {
+        self.0.as_file()
+    }
+
+    fn name(self: Box<Self>, path: &Path) -> std::io::Result<()> {
+        self.0.persist(path).map(drop).map_err(Into::into)
+    }
+}
+
+fn begin(folder: &Path) -> std::io::Result<Box<dyn Unnamed>> {
+    Ok(Box::new(Plain(tempfile::Builder::new().prefix(".").tempfile_in(folder)?)))
 }
 
 fn part(folder: &Path, volume: &str) -> PathBuf {
@@ -223,6 +241,13 @@ fn what_fails_leaves_the_old_rows_and_nothing_else() {
     let error = record(&all, folder.path(), &few, &|_| ()).unwrap_err();
     assert!(error.to_string().contains("more than 3 entries"), "{error}");
     assert!(record(&all, Path::new("/nowhere/at/all"), &few, &|_| ()).is_err());
+    // Nor is there a day that has no rows.
+    let other = Target { date: "2026-12-02".to_owned(), ..all.clone() };
+    assert!(record(&other, folder.path(), &few, &|_| ()).is_err());
+    assert_eq!(
+        std::fs::read_dir(part(out.path(), "v").parent().unwrap().parent().unwrap()).unwrap().count(),
+        1
+    );
     assert_eq!(std::fs::read(part(out.path(), "v")).unwrap(), before);
     assert_eq!(std::fs::read_dir(part(out.path(), "v").parent().unwrap()).unwrap().count(), 1);
 }

@@ -177,22 +177,9 @@ fn volumes(out: &mut dyn Write, scene: &Scene, given: &Given) -> io::Result<()> 
 
 /// Volumes of a workload whose files somebody has to give, with the mounts of each.
 fn stored(workload: &Workload) -> Vec<(&str, BTreeSet<String>)> {
-    let name = |kind: &VolumeKind| -> bool {
-        matches!(
-            kind,
-            VolumeKind::Claim { .. }
-                | VolumeKind::Stored(_)
-                | VolumeKind::Named { .. }
-                | VolumeKind::Backed { .. }
-        )
-    };
     let mut all = Vec::new();
-    for volume in workload.volumes.iter().filter(|volume| name(&volume.kind)) {
-        let key = if let VolumeKind::Claim { claim: name, .. } | VolumeKind::Stored(name) = &volume.kind {
-            name.as_str()
-        } else {
-            volume.name.value.as_str()
-        };
+    for volume in &workload.volumes {
+        let Some(key) = volume.key() else { continue };
         let mounts = workload.containers.iter().flat_map(|container| {
             let own = container.mounts.iter().filter(|mount| mount.volume.value == volume.name.value);
             own.map(|mount| format!("{} at {}", container.name, String::from_utf8_lossy(&mount.at.value)))

@@ -117,6 +117,9 @@ enum CannotWrite {
     /// A dataset has volumes.
     #[error("name the volume in the dataset with --volume, such as --volume readings")]
     NoVolume,
+    /// Nothing else has volumes.
+    #[error("--volume names a volume of a dataset: add --to dataset, or leave it out")]
+    NoDataset,
     /// A name that no folder of a dataset has.
     #[error("{0}")]
     Volume(NameError),
@@ -157,6 +160,9 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         },
         ..Options::default()
     };
+    if args.to != Some(To::Dataset) && args.volume.is_some() {
+        return Err(CannotWrite::NoDataset.into());
+    }
     if args.to == Some(To::Dataset) {
         return dataset(args, source, &options, (out, err));
     }
@@ -200,7 +206,7 @@ fn dataset(
     if !dataset::is_date(&date) {
         return Err(CannotWrite::Date(date).into());
     }
-    let target = dataset::Target { folder, volume, date };
+    let target = dataset::Target { folder, volume, date, begin: output::unnamed };
     let (written, holes, unknown) = if is_directory(source) {
         let (written, holes) =
             sources::watched(source, &|watch| live::record(&target, source, options, watch))?;

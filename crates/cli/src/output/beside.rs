@@ -6,6 +6,7 @@ use std::os::fd::AsRawFd;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
+use mivask_disk::dataset::Unnamed;
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, linkat};
 use rustix::io::Errno;
 
@@ -45,22 +46,40 @@ impl Beside {
         &self.file
     }
 
+    /// Gives it this name once it is on the disk, in the place of what has that.
+    fn replace(self, path: &Path) -> io::Result<()> {
+        self.file.sync_all()?;
+        let name = match self.name {
+            Some(name) => name,
+            None => linked(&self.file, &self.folder)?,
+        };
+        fs::rename(name.path(), path)?;
+        name.forget();
+        on_disk(path.parent().unwrap_or(&self.folder))
+    }
+
     /// Puts it in its place once it is on the disk.
     pub(super) fn put(self, place: &Place) -> io::Result<()> {
         self.file.sync_all()?;
         let path = place.path();
-        let name = match self.name {
-            Some(name) => name,
-            None if place.there.is_none() => match link(&self.file, &path) {
+        if self.name.is_none() && place.there.is_none() {
+            match link(&self.file, &path) {
                 Ok(()) => return on_disk(&self.folder),
-                Err(Errno::EXIST) => linked(&self.file, &self.folder)?,
+                Err(Errno::EXIST) => {}
                 Err(error) => return Err(error.into()),
-            },
-            None => linked(&self.file, &self.folder)?,
-        };
-        fs::rename(name.path(), &path)?;
-        name.forget();
-        on_disk(&self.folder)
+            }
+        }
+        self.replace(&path)
+    }
+}
+
+impl Unnamed for Beside {
+    fn file(&self) -> &File {
+        &self.file
+    }
+
+    fn name(self: Box<Self>, path: &Path) -> io::Result<()> {
+        self.replace(path)
     }
 }
 

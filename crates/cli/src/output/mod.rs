@@ -10,6 +10,7 @@ use std::io::{self, BufWriter, ErrorKind, Seek, Write};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
+use mivask_disk::dataset::Unnamed;
 use mivask_show::guarded::{Colour, Guarded};
 
 use crate::end::{CommandError, Failure};
@@ -33,6 +34,11 @@ impl CommandError for Overwrites {}
 enum Inputs {
     Spared,
     Meant,
+}
+
+/// A file of a dataset on the file system of `folder`, which has no name before it is whole.
+pub(crate) fn unnamed(folder: &Path) -> io::Result<Box<dyn Unnamed>> {
+    Ok(Box::new(Beside::begin(folder)?))
 }
 
 /// Lets `fill` write to standard output, byte for byte: nothing that could be a colour is taken out.

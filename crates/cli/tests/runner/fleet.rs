@@ -173,6 +173,10 @@ fn verdicts_are_small_tables() {
     assert_snapshot!(rest, @"
      in out
     --- standard error
+    note: what is behind its claims is not in the input: a cluster that runs this can tell
+     --> pods.yaml:19:78 volumes.name
+      = help: pipe `... get pod,pvc,pv,storageclass,csidriver,configmap,secret,serviceaccount -n depot -o yaml` into this command, with `-` in place of the file and your cluster's client for the dots
+
     note: the dataset has no claim else: nothing is said of what is there
     --- status 0
     ");
@@ -215,6 +219,42 @@ fn another_description_is_a_second_state() {
     let states = table(&scratch, "actors", &["state", "input", "uid"]);
     let expected = ["changed next.yaml 10001", "given s.yaml 7101"].map(str::to_owned);
     assert_eq!(states, BTreeSet::from(expected));
+    // Actors of one name are told apart by the description, which has one number in both states.
+    let words = [
+        "verdicts",
+        "s.yaml",
+        "next.yaml",
+        "--dataset",
+        "fleet",
+        "-o",
+        "out",
+        "-q",
+        "--change",
+        "all becomes 5",
+    ];
+    assert!(scratch.run(words).ends_with("--- status 0"));
+    let parts = table(&scratch, "actors", &["part", "state", "input"]);
+    let expected = ["0 changed s.yaml", "0 given s.yaml", "1 changed next.yaml", "1 given next.yaml"];
+    assert_eq!(parts, BTreeSet::from(expected.map(str::to_owned)));
+    assert_snapshot!(scratch.run(["verdicts", "s.yaml", "next.yaml", "--against", "next.yaml", "--dataset", "fleet", "-o", "out"]), @"
+    --- standard error
+    error: there are 2 descriptions and 1 with --against: name one for each, in the same order
+    --- status 2
+    ");
+}
+
+/// A survey that failed has no day, and what a run that was killed left goes with the next one.
+#[test]
+fn what_was_not_finished_is_not_there() {
+    let scratch = fleet();
+    let day = scratch.path().join("fleet/entries/volume=shop.data/date=2026-12-05");
+    std::fs::create_dir_all(&day).expect("it is ours");
+    let left = scratch.path().join("fleet/.mivask-a1B2c3");
+    std::fs::write(&left, "half").expect("it is ours");
+    let words = ["access", "s.yaml", "/d/run", "--actor", "all", "--dataset", "fleet", "-q"];
+    assert!(scratch.run(words).contains("-rwxr-xr-x 0755"));
+    scratch.run(["survey", "shop.mtree", "--to", "dataset", "-o", "fleet", "--volume", "other"]);
+    assert!(!left.exists());
 }
 
 #[test]
@@ -297,6 +337,11 @@ fn a_dataset_has_volumes_and_days() {
     assert_snapshot!(said(&["-o", "fleet"]), @"
     --- standard error
     error: name the volume in the dataset with --volume, such as --volume readings
+    --- status 2
+    ");
+    assert_snapshot!(scratch.run(["survey", "readings.mtree", "-o", "f.survey", "--volume", "a"]), @"
+    --- standard error
+    error: --volume names a volume of a dataset: add --to dataset, or leave it out
     --- status 2
     ");
     assert_snapshot!(said(&["-o", "fleet", "--volume", "a/b"]), @"

@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use mivask_model::path::trimmed;
 use mivask_model::personality::Personality;
-use mivask_stage::scene::{Scene, VolumeKind, Workload};
+use mivask_stage::scene::{Scene, Workload};
 
 use super::means;
 
@@ -27,23 +27,7 @@ pub(super) fn set(
         Some((workload, volume))
     });
     let (workload, volume) = meant.ok_or("the description mounts nothing there")?;
-    let key = match &volume.kind {
-        VolumeKind::Stored(key) => key.as_str(),
-        VolumeKind::Claim { claim, .. } => claim.as_str(),
-        VolumeKind::Named { .. } | VolumeKind::Backed { .. } => volume.name.value.as_str(),
-        VolumeKind::EmptyDir(_)
-        | VolumeKind::HostPath { .. }
-        | VolumeKind::Ephemeral { .. }
-        | VolumeKind::Api(_)
-        | VolumeKind::Image(_)
-        | VolumeKind::Anonymous
-        | VolumeKind::Bind { .. }
-        | VolumeKind::Tmpfs(_)
-        | VolumeKind::System(_)
-        | VolumeKind::Other { .. } => {
-            return Err("that volume has no such options, or keeps owners of its own".to_owned());
-        }
-    };
+    let key = volume.key().ok_or("that volume has no such options, or keeps owners of its own")?;
     let of_namespace = format!("{}/{key}", workload.namespace);
     let key = if scene.volumes.contains_key(&of_namespace) { &of_namespace } else { key };
     let facts = scene.volumes.get_mut(key).ok_or("the file system of that volume is not given")?;

@@ -8,6 +8,7 @@ use mivask_model::ids::MountIds;
 use mivask_model::mount::MountId;
 use mivask_model::personality::Personality;
 use mivask_model::tree::{Content, Tree};
+use mivask_rules::profile::is_near;
 use mivask_stage::stage::{Actor, Stage};
 
 use super::Verdict;
@@ -51,9 +52,9 @@ impl Known {
         let facts = &mount.facts;
         let entered = root?.endings.of(Column::Enter).cell == Cell::Allowed;
         let alone = actor.needs.is_empty() && actor.unmodelled.is_empty() && actor.confined.is_none();
-        // What an engine's AppArmor profile denies is there.
-        let of_kernel = [&b"/proc"[..], b"/sys"].iter().any(|at| facts.at.starts_with(at));
-        if !entered || !alone || of_kernel || mount.variants.len() > 1 || facts.question.is_some() {
+        // There an engine's AppArmor profile goes by paths; everything is below the root.
+        let by_path = facts.at.len() <= 1 || is_near(&[&facts.at, &b"/"[..]].concat());
+        if !entered || !alone || by_path || mount.variants.len() > 1 || facts.question.is_some() {
             return None;
         }
         let source = stage.source(mount.variants[0].source);

@@ -25,6 +25,7 @@ mod rows;
 #[cfg(feature = "parquet")]
 mod tables;
 mod text;
+mod unnamed;
 #[cfg(feature = "parquet")]
 mod verdict_tables;
 mod verdicts;
@@ -45,6 +46,7 @@ pub use date::{is_date, today};
 pub use name::{NameError, VolumeName};
 pub use regions::Regions;
 pub use text::bytes;
+pub use unnamed::{Begin, Unnamed};
 pub use verdicts::{ActorRow, RegionRow, VerdictRow, Verdicts, view};
 pub use volumes::{Apart, Pair, Reader, Volume, days, volumes};
 #[cfg(feature = "parquet")]
@@ -67,6 +69,8 @@ pub struct Target {
     pub volume: VolumeName,
     /// The day, `YYYY-MM-DD`.
     pub date: String,
+    /// How files are begun.
+    pub begin: Begin,
 }
 
 /// What was written.
@@ -105,14 +109,14 @@ pub fn write_tree(target: &Target, tree: &Tree) -> io::Result<Written> {
 ///
 /// # Errors
 /// A file cannot be written, or this build cannot write any.
-pub fn write_verdicts(folder: &Path, all: &Verdicts) -> io::Result<u64> {
+pub fn write_verdicts(folder: &Path, all: &Verdicts, begin: Begin) -> io::Result<u64> {
     #[cfg(feature = "parquet")]
     {
-        verdict_tables::write(folder, all)
+        verdict_tables::write((folder, begin), all)
     }
     #[cfg(not(feature = "parquet"))]
     {
-        let _ = (folder, all);
+        let _ = (folder, all, begin);
         Err(io::ErrorKind::Unsupported.into())
     }
 }

@@ -12,8 +12,8 @@ use parquet::schema::parser::parse_message_type;
 
 use super::rows::properties;
 use super::text::text;
+use super::unnamed::Begin;
 use super::verdicts::{ActorRow, RegionRow, VerdictRow, Verdicts};
-use super::writer::begin;
 use crate::columns::{optional, required};
 
 const ACTORS: &str = include_str!("columns/actors.message");
@@ -26,25 +26,24 @@ const REGIONS: &str = include_str!("columns/regions.message");
 const GROUP: usize = 1 << 20;
 
 /// Writes every table and tells their bytes.
-pub(super) fn write(folder: &Path, all: &Verdicts) -> io::Result<u64> {
-    let mut bytes = file(folder, "regions", |out| regions(out, &all.regions))?;
-    bytes += file(folder, "verdicts", |out| verdicts(out, all))?;
-    Ok(bytes + file(folder, "actors", |out| actors(out, &all.actors))?)
+pub(super) fn write(into: (&Path, Begin), all: &Verdicts) -> io::Result<u64> {
+    let mut bytes = file(into, "regions", |out| regions(out, &all.regions))?;
+    bytes += file(into, "verdicts", |out| verdicts(out, all))?;
+    Ok(bytes + file(into, "actors", |out| actors(out, &all.actors))?)
 }
 
 /// Writes a file in the place of the one that was there.
 fn file(
-    folder: &Path,
+    (folder, begin): (&Path, Begin),
     name: &str,
     fill: impl FnOnce(BufWriter<&File>) -> Result<(), ParquetError>,
 ) -> io::Result<u64> {
-    let folder = folder.join(name);
-    std::fs::create_dir_all(&folder)?;
-    let (unfinished, file) = begin(&folder)?;
-    fill(BufWriter::with_capacity(1 << 20, &file)).map_err(io::Error::other)?;
-    file.sync_all()?;
-    let bytes = file.metadata()?.len();
-    unfinished.becomes(&folder.join("part.parquet"))?;
+    let place = folder.join(name);
+    std::fs::create_dir_all(&place)?;
+    let unnamed = begin(folder)?;
+    fill(BufWriter::with_capacity(1 << 20, unnamed.file())).map_err(io::Error::other)?;
+    let bytes = unnamed.file().metadata()?.len();
+    unnamed.name(&place.join("part.parquet"))?;
     Ok(bytes)
 }
 
@@ -58,8 +57,9 @@ fn actors(out: BufWriter<&File>, all: &[ActorRow]) -> Result<(), ParquetError> {
     let mut file = writer(out, ACTORS)?;
     let mut rows = file.next_row_group()?;
     let texts = |of: &dyn Fn(&ActorRow) -> ByteArray| all.iter().map(of).collect::<Vec<_>>();
-    let names: [&dyn Fn(&ActorRow) -> ByteArray; 5] = [
-        &|row| row.state.into(),
+    required::<_, ByteArrayType>(&mut rows, &texts(&|row| row.state.into()))?;
+    required::<_, Int64Type>(&mut rows, &all.iter().map(|row| row.part).collect::<Vec<_>>())?;
+    let names: [&dyn Fn(&ActorRow) -> ByteArray; 4] = [
         &|row| row.input.as_str().into(),
         &|row| row.namespace.as_str().into(),
         &|row| row.workload.as_str().into(),

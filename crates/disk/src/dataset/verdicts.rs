@@ -7,6 +7,8 @@ use std::sync::Arc;
 pub struct ActorRow {
     /// Which of two states this is about: `given` or `changed`.
     pub state: &'static str,
+    /// The number of the description among those of its state, from 0: the same one describes both states of an actor.
+    pub part: i64,
     /// The description.
     pub input: String,
     /// The workload's namespace; empty outside Kubernetes.

@@ -74,6 +74,7 @@ pub fn days(folder: &Path, volume: &VolumeName) -> Result<Vec<String>, DiskError
     let place = folder.join("entries").join(format!("volume={}", volume.as_str()));
     let names = listed(&place).map_err(|error| DiskError::io(&place.display().to_string(), &error))?;
     let days = names.iter().filter_map(|name| name.strip_prefix("date=")).filter(|day| is_date(day));
+    let days = days.filter(|day| place.join(format!("date={day}/part.parquet")).exists());
     let mut all: Vec<String> = days.map(str::to_owned).collect();
     all.sort_unstable();
     Ok(all)

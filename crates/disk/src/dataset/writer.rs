@@ -2,7 +2,7 @@
 
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use mivask_model::mode::FileKind;
 use mivask_model::tree::{Marks, Unrecorded};
@@ -10,7 +10,7 @@ use mivask_model::tree::{Marks, Unrecorded};
 use super::class::{Class, ClassId, Classes};
 use super::rows::{Row, Rows};
 use super::ways::{WayId, Ways};
-use super::{Target, Written};
+use super::{Target, Unnamed, Written};
 use super::{digest, tables};
 
 /// One name in a directory.
@@ -35,26 +35,9 @@ pub(crate) struct Entry<'a> {
 pub(crate) struct Writer {
     target: Target,
     rows: Rows<BufWriter<File>>,
-    unfinished: Unfinished,
+    unnamed: Box<dyn Unnamed>,
     classes: Classes,
     ways: Ways,
-}
-
-/// A file with another name until it is complete.
-pub(super) struct Unfinished(PathBuf);
-
-impl Unfinished {
-    /// Gives it its name, in the place of what has that.
-    pub(super) fn becomes(self, name: &Path) -> io::Result<()> {
-        std::fs::rename(&self.0, name)
-    }
-}
-
-impl Drop for Unfinished {
-    fn drop(&mut self) {
-        // Gone already where it was given its name.
-        let _ = std::fs::remove_file(&self.0);
-    }
 }
 
 impl Writer {
@@ -63,11 +46,10 @@ impl Writer {
     /// # Errors
     /// The folder cannot be written to.
     pub(crate) fn new(target: Target) -> io::Result<Self> {
-        let folder = target.partition();
-        std::fs::create_dir_all(&folder)?;
-        let (unfinished, file) = begin(&folder)?;
-        let rows = Rows::new(BufWriter::with_capacity(1 << 20, file))?;
-        Ok(Self { target, rows, unfinished, classes: Classes::default(), ways: Ways::default() })
+        std::fs::create_dir_all(&target.folder)?;
+        let unnamed = (target.begin)(&target.folder)?;
+        let rows = Rows::new(BufWriter::with_capacity(1 << 20, unnamed.file().try_clone()?))?;
+        Ok(Self { target, rows, unnamed, classes: Classes::default(), ways: Ways::default() })
     }
 
     /// The number of a class with nothing special about it; `empty` says that a file has no bytes.
@@ -123,16 +105,16 @@ impl Writer {
     /// # Errors
     /// A file cannot be written or named.
     pub(crate) fn finish(self, unrecorded: &Unrecorded) -> io::Result<Written> {
-        let Self { target, rows, unfinished, classes, ways } = self;
+        let Self { target, rows, unnamed, classes, ways } = self;
         let (count, sorted, chains) = (rows.count, classes.sorted(), ways.sorted());
-        let mut bytes = table(&target.folder.join("classes"), |out| tables::classes(out, &sorted))?;
-        bytes += table(&target.folder.join("ways"), |out| tables::ways(out, &chains))?;
+        let mut bytes = table(&target, "classes", |out| tables::classes(out, &sorted))?;
+        bytes += table(&target, "ways", |out| tables::ways(out, &chains))?;
         let digest = rows.finish(unrecorded)?;
-        let file = File::options().read(true).write(true).open(&unfinished.0)?;
-        digest::seal(&file, &digest)?;
-        file.sync_all()?;
-        bytes += file.metadata()?.len();
-        unfinished.becomes(&target.partition().join("part.parquet"))?;
+        digest::seal(unnamed.file(), &digest)?;
+        bytes += unnamed.file().metadata()?.len();
+        let partition = target.partition();
+        std::fs::create_dir_all(&partition)?;
+        unnamed.name(&partition.join("part.parquet"))?;
         Ok(Written { rows: count, classes: sorted.len(), ways: chains.len(), bytes })
     }
 }
@@ -145,28 +127,14 @@ impl Target {
     }
 }
 
-/// A file whose name begins with a dot, which engines leave alone.
-pub(super) fn begin(folder: &Path) -> io::Result<(Unfinished, File)> {
-    for number in 0_u32.. {
-        let path = folder.join(format!(".unfinished-{}-{number}", std::process::id()));
-        match File::create_new(&path) {
-            Ok(file) => return Ok((Unfinished(path), file)),
-            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
-            Err(error) => return Err(error),
-        }
-    }
-    Err(io::Error::other("no name is free"))
-}
-
 /// Writes a small table under the name of its digest, and tells its length.
-fn table(folder: &Path, fill: impl FnOnce(&mut Vec<u8>) -> io::Result<()>) -> io::Result<u64> {
+fn table(target: &Target, name: &str, fill: impl FnOnce(&mut Vec<u8>) -> io::Result<()>) -> io::Result<u64> {
     let mut bytes = Vec::new();
     fill(&mut bytes)?;
-    let name = digest::of(&bytes);
-    std::fs::create_dir_all(folder)?;
-    let (unfinished, mut file) = begin(folder)?;
-    file.write_all(&bytes)?;
-    file.sync_all()?;
-    unfinished.becomes(&folder.join(format!("{name}.parquet")))?;
+    let folder = target.folder.join(name);
+    std::fs::create_dir_all(&folder)?;
+    let unnamed = (target.begin)(&target.folder)?;
+    unnamed.file().write_all(&bytes)?;
+    unnamed.name(&folder.join(format!("{}.parquet", digest::of(&bytes))))?;
     Ok(bytes.len() as u64)
 }

@@ -123,6 +123,28 @@ pub struct Volume {
     pub kind: VolumeKind,
 }
 
+impl Volume {
+    /// The name by which a scene tells what is on it ([`Scene::volumes`](super::Scene::volumes)); `None` of what holds what the host, an
+    /// image or its maker puts there.
+    #[must_use]
+    pub fn key(&self) -> Option<&str> {
+        match &self.kind {
+            VolumeKind::Claim { claim: key, .. } | VolumeKind::Stored(key) => Some(key),
+            VolumeKind::Named { .. } | VolumeKind::Backed { .. } => Some(&self.name.value),
+            VolumeKind::EmptyDir(_)
+            | VolumeKind::HostPath { .. }
+            | VolumeKind::Ephemeral { .. }
+            | VolumeKind::Api(_)
+            | VolumeKind::Image(_)
+            | VolumeKind::Anonymous
+            | VolumeKind::Bind { .. }
+            | VolumeKind::Tmpfs(_)
+            | VolumeKind::System(_)
+            | VolumeKind::Other { .. } => None,
+        }
+    }
+}
+
 /// What a volume is.
 #[derive(Clone, Debug)]
 pub enum VolumeKind {

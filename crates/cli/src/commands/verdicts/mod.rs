@@ -11,7 +11,8 @@ use std::sync::Arc;
 
 use mivask_core::change::{Change, Changes};
 use mivask_core::prepare::{HOST, Staging};
-use mivask_core::scene::Workload;
+use mivask_core::question::remarks;
+use mivask_core::scene::{Scene, Workload};
 use mivask_core::stage::Stage;
 use mivask_disk::dataset::{self, Verdicts};
 use mivask_disk::process::Reach;
@@ -21,10 +22,10 @@ use mivask_show::text;
 use crate::dataset::Dataset;
 use crate::end::{CommandError, End, Failure};
 use crate::inputs::Files;
-use crate::load::{choose, outline};
+use crate::load::{Told, choose, outline};
 use crate::options::{Facts, Input};
 use crate::reach::Asked;
-use crate::{change, table, terminal};
+use crate::{change, output, table, terminal};
 use volumes::{Names, Volumes};
 
 /// What every actor can do to the volumes of a dataset, as tables that SQL joins with its rows.
@@ -45,7 +46,7 @@ pub(crate) struct Args {
     /// The folder to write the tables to; those that are there are replaced.
     #[arg(short, long, value_name = "DIRECTORY")]
     output: PathBuf,
-    /// The descriptions of a second state, in the place of INPUT; each --change is made there. May be repeated.
+    /// The description of a second state, in the place of INPUT; each --change is made there. Of several, one for each INPUT.
     #[arg(long, value_name = "INPUT")]
     against: Vec<PathBuf>,
     #[command(flatten)]
@@ -58,6 +59,14 @@ enum CannotJudge {
     /// There is nothing to judge.
     #[error("name the folder of the dataset with --dataset, such as --dataset /srv/fleet")]
     NoDataset,
+    /// Descriptions of two states go together one by one.
+    #[error("there {given} and {other} with --against: name one for each, in the same order")]
+    Against {
+        /// The first state.
+        given: String,
+        /// The second.
+        other: usize,
+    },
     /// Files are changed by name, and verdicts know no names.
     #[error(
         "a change of files needs their names, which verdicts do not have: make it, take the surveys again, or ask `compare --dataset`"
@@ -85,27 +94,37 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if args.facts.runtime.len() > 1 {
         return Err(Failure::OneRuntimeAtATime("verdicts"));
     }
+    let (given, other) = (args.inputs.len(), args.against.len());
+    if other > 0 && other != given {
+        let given =
+            if given == 1 { "is 1 description".to_owned() } else { format!("are {given} descriptions") };
+        return Err(CannotJudge::Against { given, other }.into());
+    }
     let mut volumes = Volumes::new(dataset);
     let states = states(args, err)?;
     let working = terminal::working("looking at what shows where");
-    each(&states, &mut volumes, &mut |names, workload, _, stage, volumes| {
+    let mut told = Told::default();
+    each(&states, &mut volumes, &mut |names, workload, at, stage, volumes| {
         regions::of(stage, workload, volumes, names);
+        told.remarks(remarks(at.scene, std::slice::from_ref(workload), stage, &|_| true), err)
     })?;
+    told.refuse(args.facts.strict, err)?;
     volumes.settle().map_err(Failure::Disk)?;
     drop(working);
     let working = terminal::working("judging what each actor can do");
     let (mut actors, mut cache) = (Vec::new(), rows::Cache::default());
-    each(&states, &mut volumes, &mut |names, workload, (state, input), stage, volumes| {
-        let before = rows::Before { state, input, workload, names };
+    each(&states, &mut volumes, &mut |names, workload, at, stage, volumes| {
+        let before = rows::Before { state: at.state, part: at.part, input: at.input, workload, names };
         for actor in stage.actors.iter() {
             actors.extend(rows::of_actor(&before, stage, actor, volumes, &mut cache));
         }
+        Ok(())
     })?;
     drop(working);
     actors.sort_unstable();
     let all = Verdicts { actors, views: cache.finish(), regions: volumes.regions() };
     let failed = |error| Failure::File { path: args.output.clone(), error };
-    let bytes = dataset::write_verdicts(&args.output, &all).map_err(failed)?;
+    let bytes = dataset::write_verdicts(&args.output, &all, output::unnamed).map_err(failed)?;
     let missing = volumes.missing();
     text::verdicts(out, &args.output.display().to_string(), &all, bytes)?;
     text::not_in_dataset(err, &missing)?;
@@ -166,21 +185,30 @@ fn described(inputs: &[PathBuf], facts: &Facts, err: &mut dyn Write) -> Result<V
     }
 }
 
-/// Takes a workload on its stage; the state and the description are named.
-type Visit<'v> = &'v mut dyn FnMut(&Names, &Workload, (&'static str, &str), &Stage, &mut Volumes);
+/// Where a workload is described.
+struct At<'a> {
+    state: &'static str,
+    part: usize,
+    input: &'a str,
+    scene: &'a Scene,
+}
+
+/// Takes a workload on its stage.
+type Visit<'v> =
+    &'v mut dyn FnMut(&Names, &Arc<Workload>, &At<'_>, &Stage, &mut Volumes) -> Result<(), Failure>;
 
 /// Puts every workload on a stage, with the volumes of the dataset for those that it mounts.
 fn each(states: &[State], volumes: &mut Volumes, visit: Visit<'_>) -> Result<(), Failure> {
     for state in states {
-        for described in &state.inputs {
-            of_input(state.word, described, volumes, visit)?;
+        for (part, described) in state.inputs.iter().enumerate() {
+            of_input((state.word, part), described, volumes, visit)?;
         }
     }
     Ok(())
 }
 
 fn of_input(
-    word: &'static str,
+    (state, part): (&'static str, usize),
     described: &Described,
     volumes: &mut Volumes,
     visit: Visit<'_>,
@@ -197,12 +225,12 @@ fn of_input(
     outline.each(&Files::default(), &mut |given| {
         volumes.put(&*changed(given)?, &mut scene, &mut names).map_err(Failure::Disk)
     })?;
+    let at = At { state, part, input: &described.name, scene: &scene };
     let mut staging = Staging::new(&scene, outline.actor_names.clone(), sharing);
     outline.each(&Files::default(), &mut |given| {
         let workload = changed(given)?;
         let mut stage = staging.next(&workload);
         changes.apply_to_files(&mut stage)?;
-        visit(&names, &workload, (word, &described.name), &stage, volumes);
-        Ok(())
+        visit(&names, &workload, &at, &stage, volumes)
     })
 }

@@ -16,6 +16,7 @@ use super::volumes::{Names, Volumes, declared, of_source};
 /// What is before actors.
 pub(super) struct Before<'a> {
     pub(super) state: &'static str,
+    pub(super) part: usize,
     pub(super) input: &'a str,
     pub(super) workload: &'a Workload,
     /// What the volumes are called in the dataset, by the names of their sources.
@@ -110,6 +111,7 @@ fn row(before: &Before<'_>, actor: &Actor, volume: &str, volumes: &Volumes, at: 
     };
     ActorRow {
         state: before.state,
+        part: i64::try_from(before.part).unwrap_or(i64::MAX),
         input: before.input.to_owned(),
         namespace: before.workload.namespace.clone(),
         workload: before.workload.name.clone(),

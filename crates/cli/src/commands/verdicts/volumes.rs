@@ -50,7 +50,7 @@ impl Volumes {
         names: &mut Names,
     ) -> Result<(), DiskError> {
         for volume in &workload.volumes {
-            let Some(one) = called(workload, &volume.kind, &volume.name.value) else { continue };
+            let Some(one) = called(workload, volume) else { continue };
             if self.dataset.is_told(&one) {
                 continue;
             }
@@ -116,8 +116,8 @@ impl Volumes {
 
 /// The name in the dataset of the volume that a workload declares by this name.
 pub(super) fn declared<'n>(workload: &Workload, names: &'n Names, volume: &str) -> Option<&'n str> {
-    let kind = &workload.volumes.iter().find(|one| one.name.value == volume)?.kind;
-    let source = called(workload, kind, volume)?.source;
+    let volume = workload.volumes.iter().find(|one| one.name.value == volume)?;
+    let source = called(workload, volume)?.source;
     of_source(workload, names, &source)
 }
 

@@ -1,6 +1,5 @@
 //! The check that decides about the place where a sweep begins, which is no entry of it.
 
-use mivask_model::act::Verb;
 use mivask_model::mode::{FileKind, Mode};
 use mivask_rules::decide::{decide, decide_new_entry};
 use mivask_rules::imprint::NewKind;
@@ -18,23 +17,11 @@ pub fn decided_by(
     (path, kind): (&[u8], FileKind),
     column: Column,
 ) -> Option<Check> {
-    let directory = kind == FileKind::Directory;
-    let verb = match column {
-        Column::Read => Verb::Reads,
-        Column::Write => Verb::Writes,
-        Column::Create => Verb::Creates(Mode::new(0o666)),
-        Column::Delete if directory => Verb::RemovesDirectory,
-        Column::Delete => Verb::Deletes,
-        Column::List => Verb::Lists,
-        Column::Enter => Verb::Enters,
-        Column::Run => Verb::Runs,
-    };
     let view = stage.view(actor, actor.credentials.first()?, "");
     let mut recorder = Recorder::default();
-    let ended = if column == Column::Create && directory {
-        decide_new_entry(&view, NewKind::File, Mode::new(0o666), path, &mut recorder).map(drop)
-    } else {
-        decide(&view, &verb, path, &mut recorder).map(drop)
+    let ended = match column.verb(kind) {
+        Some(verb) => decide(&view, &verb, path, &mut recorder).map(drop),
+        None => decide_new_entry(&view, NewKind::File, Mode::new(0o666), path, &mut recorder).map(drop),
     };
     recorder.ending(ended).check
 }

@@ -1,5 +1,6 @@
 //! What can be done to one inode, in seven columns.
 
+use mivask_model::act::Verb;
 use mivask_model::mode::FileKind;
 use mivask_model::outcome::Errno;
 use mivask_rules::settle::Outcome;
@@ -42,6 +43,20 @@ impl Column {
     /// Every column, in the order they are shown.
     pub const ALL: [Self; 7] =
         [Self::Read, Self::Write, Self::Create, Self::Delete, Self::List, Self::Enter, Self::Run];
+
+    /// What is done to ask about an inode of this kind; `None` of what is created, which has a name of its own in the directory.
+    pub(super) const fn verb(self, kind: FileKind) -> Option<Verb> {
+        Some(match self {
+            Self::Read => Verb::Reads,
+            Self::Write => Verb::Writes,
+            Self::Create => return None,
+            Self::Delete if matches!(kind, FileKind::Directory) => Verb::RemovesDirectory,
+            Self::Delete => Verb::Deletes,
+            Self::List => Verb::Lists,
+            Self::Enter => Verb::Enters,
+            Self::Run => Verb::Runs,
+        })
+    }
 
     /// The word in answers and JSON.
     #[must_use]

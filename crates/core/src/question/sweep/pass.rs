@@ -289,16 +289,7 @@ impl<'v, 'w> Pass<'v, 'w> {
     fn asked_whole(&mut self, kind: FileKind, asked: Endings) -> Endings {
         let mut endings = asked;
         for (column, ending) in asked.iter().filter(|(_, ending)| ending.cell == Cell::Open) {
-            let verb = match column {
-                Column::Read => Some(Verb::Reads),
-                Column::Write => Some(Verb::Writes),
-                Column::Create => None,
-                Column::Delete if kind == FileKind::Directory => Some(Verb::RemovesDirectory),
-                Column::Delete => Some(Verb::Deletes),
-                Column::List => Some(Verb::Lists),
-                Column::Enter => Some(Verb::Enters),
-                Column::Run => Some(Verb::Runs),
-            };
+            let verb = column.verb(kind);
             let exact = self.exact(*ending, |pass, w| match &verb {
                 Some(verb) => decide(pass.view, verb, &pass.path, w).map(drop),
                 None => decide_new_entry(pass.view, NewKind::File, Mode::new(0o666), &pass.path, w).map(drop),
