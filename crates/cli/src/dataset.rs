@@ -86,6 +86,11 @@ impl Dataset {
         format!("volume {} of {}", name.as_str(), self.reader.folder().display())
     }
 
+    /// The names of its volumes that were asked for, in order.
+    pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
+        self.volumes.iter().map(VolumeName::as_str)
+    }
+
     /// The volume that is this one, if it has it.
     pub(crate) fn volume(&self, one: &Called) -> Option<VolumeName> {
         one.names.iter().find_map(|name| name.parse().ok().filter(|name| self.volumes.contains(name)))

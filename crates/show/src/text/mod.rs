@@ -36,7 +36,9 @@ pub use overview::{overview, swept, swept_titles};
 pub use rehearse::{listings, rehearsal_assumptions, step};
 pub(crate) use remedy::summary as remedy_summary;
 pub use remedy::{over_tree, remedies, together};
-pub use survey::{Kept, boundaries, dataset, holes, kept, missing_facts, not_in_dataset, survey, verdicts};
+pub use survey::{
+    Kept, boundaries, dataset, holes, kept, missing_facts, not_in_dataset, not_mounted, survey, verdicts,
+};
 pub use upheld::{Shown, upheld};
 pub use why::why;
 

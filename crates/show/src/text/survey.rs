@@ -173,13 +173,33 @@ pub fn verdicts(out: &mut dyn Write, folder: &str, all: &Verdicts, bytes: u64) -
 /// # Errors
 /// The output cannot be written.
 pub fn not_in_dataset(err: &mut dyn Write, missing: &[String]) -> io::Result<()> {
-    if missing.is_empty() {
-        return Ok(());
+    match some(missing) {
+        None => Ok(()),
+        Some(shown) => writeln!(err, "note: the dataset has no {shown}: nothing is said of what is there"),
     }
-    let shown: Vec<String> = missing.iter().take(MOST_NAMED).map(|name| safe(name)).collect();
-    let more = missing.len().saturating_sub(MOST_NAMED);
+}
+
+/// Volumes that no description mounts.
+///
+/// # Errors
+/// The output cannot be written.
+pub fn not_mounted(err: &mut dyn Write, volumes: &[String]) -> io::Result<()> {
+    match some(volumes) {
+        None => Ok(()),
+        Some(shown) => writeln!(
+            err,
+            "note: nobody who is described mounts {shown}: there are no verdicts about {}",
+            if volumes.len() == 1 { "it" } else { "them" }
+        ),
+    }
+}
+
+/// The first of these names, and how many more there are; `None` where there is none.
+fn some(names: &[String]) -> Option<String> {
+    let shown: Vec<String> = names.iter().take(MOST_NAMED).map(|name| safe(name)).collect();
+    let more = names.len().saturating_sub(MOST_NAMED);
     let rest = if more == 0 { String::new() } else { format!(" and {} more", grouped(more as u64)) };
-    writeln!(err, "note: the dataset has no {}{rest}: nothing is said of what is there", shown.join(", "))
+    (!names.is_empty()).then(|| format!("{}{rest}", shown.join(", ")))
 }
 
 /// A number with commas between thousands.

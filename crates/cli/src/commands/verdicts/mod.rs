@@ -128,9 +128,7 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     let missing = volumes.missing();
     text::verdicts(out, &args.output.display().to_string(), &all, bytes)?;
     text::not_in_dataset(err, &missing)?;
-    if all.actors.is_empty() {
-        writeln!(err, "note: nobody has a volume of the dataset, so there is nothing to judge")?;
-    }
+    text::not_mounted(err, &volumes.unmounted())?;
     Ok(End::Answered)
 }
 

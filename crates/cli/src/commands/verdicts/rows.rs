@@ -1,6 +1,6 @@
 //! The rows of one actor.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use mivask_core::mount::{Mount, SourceId};
@@ -105,10 +105,10 @@ impl Cache {
 }
 
 fn row(before: &Before<'_>, actor: &Actor, volume: &str, volumes: &Volumes, at: &[u8]) -> ActorRow {
-    let who = match actor.identity.possible.as_slice() {
-        [(_, identity)] => Some(identity),
-        _ => None,
-    };
+    // Whoever it may be: an id that is the same in each case is known.
+    let possible = &actor.identity.possible;
+    let uids: BTreeSet<_> = possible.iter().map(|(_, who)| who.uid.id().map(|uid| uid.raw())).collect();
+    let gids: BTreeSet<_> = possible.iter().map(|(_, who)| who.gid.id().map(|gid| gid.raw())).collect();
     ActorRow {
         state: before.state,
         part: i64::try_from(before.part).unwrap_or(i64::MAX),
@@ -116,8 +116,8 @@ fn row(before: &Before<'_>, actor: &Actor, volume: &str, volumes: &Volumes, at: 
         namespace: before.workload.namespace.clone(),
         workload: before.workload.name.clone(),
         actor: actor.name.to_string(),
-        uid: who.and_then(|who| who.uid.id()).map(|uid| uid.raw()),
-        gid: who.and_then(|who| who.gid.id()).map(|gid| gid.raw()),
+        uid: only(&uids),
+        gid: only(&gids),
         volume: volume.to_owned(),
         date: volumes.of(volume).map(|volume| volume.date.clone()).unwrap_or_default(),
         at: at.to_vec(),
@@ -125,6 +125,11 @@ fn row(before: &Before<'_>, actor: &Actor, volume: &str, volumes: &Volumes, at: 
         view: None,
         reason: None,
     }
+}
+
+/// The one that there is.
+fn only(ids: &BTreeSet<Option<u32>>) -> Option<u32> {
+    if ids.len() == 1 { ids.first().copied().flatten() } else { None }
 }
 
 /// The path of the volume that a mount shows.

@@ -108,6 +108,12 @@ impl Volumes {
         rows.collect()
     }
 
+    /// What the dataset has and nobody mounts.
+    pub(super) fn unmounted(&self) -> Vec<String> {
+        let read = |name: &&str| self.read.keys().any(|known| known.as_str() == *name);
+        self.dataset.names().filter(|name| !read(name)).map(str::to_owned).collect()
+    }
+
     /// What descriptions mount and the dataset does not have.
     pub(super) fn missing(&self) -> Vec<String> {
         self.missing.iter().cloned().collect()
