@@ -4,9 +4,12 @@ use std::path::Path;
 
 use mivask_core::mode::FileKind;
 use mivask_core::prepare;
-use mivask_core::question::{AccessRow, Cell, Column, Event, Swept, access, follow};
+use mivask_core::question::{
+    AccessRow, Cell, Column, Event, Overview, Swept, access, follow, overview, summed,
+};
 use mivask_core::scene::Scene;
 use mivask_core::settle::Outcome;
+use mivask_core::stage::{Actor, Stage};
 use mivask_read::diagnostic::Diagnostics;
 use mivask_read::input::{Disk, Origin, read_described};
 
@@ -78,6 +81,18 @@ fn compare(swept: &Swept<'_>, row: &AccessRow, column: Column) -> bool {
     same && usual
 }
 
+/// What is alike is looked at once, and the sums are the same.
+fn same_sums(stage: &Stage, actor: &Actor, start: &[u8]) {
+    let in_order = |found: Overview| {
+        let mut shares: Vec<_> = found.shares.iter().map(|share| format!("{share:?}")).collect();
+        shares.sort();
+        let blockers: Vec<_> = found.blockers.iter().map(|blocker| format!("{blocker:?}")).collect();
+        (found.entries, shares, (found.blocking, blockers), found.rests_on)
+    };
+    let each = overview(stage, actor, 0, start, |_| true, |_| ()).map(in_order);
+    assert_eq!(each, summed(stage, actor, 0, start, |_| true).map(in_order), "{start:?}");
+}
+
 /// How many cells of what `scene` describes are as single questions have them, open, and usual.
 fn compared(name: &str, scene: &Scene) -> (usize, usize, usize) {
     let stage = prepare::stage(scene);
@@ -86,6 +101,7 @@ fn compared(name: &str, scene: &Scene) -> (usize, usize, usize) {
     for actor in stage.actors.iter().filter(|actor| actor.credentials.len() == 1) {
         let starts = actor.mounts.iter().map(|(_, mount)| mount.facts.at.to_vec());
         for start in starts {
+            same_sums(&stage, actor, &start);
             // What cannot be swept has nothing to compare.
             let _ = follow(&stage, actor, 0, &start, |event| {
                 let Event::Entry(swept) = event else { return };

@@ -15,7 +15,7 @@ use mivask_core::act::parse_act;
 use mivask_core::mode::{FileKind, Mode};
 use mivask_core::outcome::Errno;
 use mivask_core::prepare;
-use mivask_core::question::{Cell, Column, ask, overview, sweep};
+use mivask_core::question::{Cell, Column, ask, overview, summed, sweep};
 use mivask_core::settle::Outcome;
 use mivask_core::stage::Stage;
 use mivask_core::xattr;
@@ -173,6 +173,7 @@ fn a_sweep_of_a_real_directory_is_what_the_kernel_says() {
 /// The sums are those of the rows.
 fn sums_agree(stage: &Stage, rows: &[(Vec<u8>, FileKind, Column, Cell)]) {
     let found = overview(stage, &stage.actors[0], 0, b"/data", |_| true, |_| ()).unwrap();
+    assert_eq!(found, summed(stage, &stage.actors[0], 0, b"/data", |_| true).unwrap());
     assert_eq!(found.entries * 7, rows.len() as u64);
     let mut counts: BTreeMap<(Column, Cell), u64> = BTreeMap::new();
     let mut parents: BTreeMap<(Column, Cell), std::collections::BTreeSet<PathBuf>> = BTreeMap::new();

@@ -41,6 +41,6 @@ pub use remark::Remark;
 pub use remarks::remarks;
 pub use sweep::{
     Blocker, Cell, Column, Ending, Endings, Event, Overview, PerColumn, Share, SweepError, Swept, decided_by,
-    follow, overview, sweep,
+    follow, overview, summed, sweep,
 };
 pub use why::{Why, why};

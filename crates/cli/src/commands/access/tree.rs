@@ -3,7 +3,7 @@
 use std::io::{self, Write};
 
 use mivask_core::mount::{MountOrigin, MountTable};
-use mivask_core::question::{Overview, SweepError, Swept, facts_of, overview};
+use mivask_core::question::{Overview, SweepError, Swept, facts_of, overview, summed};
 use mivask_core::stage::{Actor, Stage};
 use mivask_disk::process::Reach;
 use mivask_show::json::{self, List};
@@ -139,18 +139,22 @@ impl<'o> Telling<'o> {
     ) -> Result<(), Failure> {
         self.begin_tree()?;
         let mut ended = Ok(());
-        let found = overview(
-            stage,
-            actor,
-            which,
-            start,
-            |swept| filter.is_open() || filter.wants(swept),
-            |swept| {
-                if ended.is_ok() {
-                    ended = self.row(stage, actor, (which, start), swept);
-                }
-            },
-        );
+        let found = if matches!(self, Self::Sums { .. } | Self::JsonSums(_)) && !filter.goes_by_paths() {
+            summed(stage, actor, which, start, |swept| filter.wants(swept))
+        } else {
+            overview(
+                stage,
+                actor,
+                which,
+                start,
+                |swept| filter.is_open() || filter.wants(swept),
+                |swept| {
+                    if ended.is_ok() {
+                        ended = self.row(stage, actor, (which, start), swept);
+                    }
+                },
+            )
+        };
         ended?;
         match found {
             Ok(mut found) => match self {

@@ -102,6 +102,11 @@ impl<'a> Filter<'a> {
         self.globs.is_none() && self.conditions.is_empty()
     }
 
+    /// Whether the path of an entry is asked for, beside what can be done to it.
+    pub(super) const fn goes_by_paths(&self) -> bool {
+        self.globs.is_some()
+    }
+
     pub(super) fn wants(&self, swept: &Swept<'_>) -> bool {
         let path = std::ffi::OsStr::from_bytes(swept.path);
         self.conditions.iter().all(|condition| condition.holds(swept))

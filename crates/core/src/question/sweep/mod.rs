@@ -3,6 +3,7 @@
 //! Where a mount has several possible sources, one pass is made under each, side by side (`ways.rs`), and an inode is told
 //! once with what they agree on.
 
+mod alike;
 mod alone;
 mod column;
 mod exact;
@@ -31,7 +32,7 @@ use mivask_stage::stage::{Actor, Stage};
 
 pub use alone::decided_by;
 pub use column::{Cell, Column, Ending, Endings, PerColumn};
-pub use overview::{Blocker, Overview, Share, overview};
+pub use overview::{Blocker, Overview, Share, overview, summed};
 
 use exact::exact;
 use pass::{Next, Pass, Seen, Start};
@@ -54,6 +55,8 @@ pub struct Swept<'a> {
     pub shut: bool,
     /// The number of directories above it, from the start of the sweep.
     pub depth: usize,
+    /// How many entries of its directory it stands for, which nothing but their names tells apart; more than 1 in sums alone.
+    pub alike: u64,
 }
 
 impl Swept<'_> {
@@ -125,6 +128,17 @@ pub fn follow(
     actor: &Actor,
     which: usize,
     start: &[u8],
+    visit: impl FnMut(Event<'_>),
+) -> Result<RestsOn, SweepError> {
+    go(stage, actor, (which, start), false, visit)
+}
+
+/// The same, where entries may be told together.
+fn go(
+    stage: &Stage,
+    actor: &Actor,
+    (which, start): (usize, &[u8]),
+    together: bool,
     mut visit: impl FnMut(Event<'_>),
 ) -> Result<RestsOn, SweepError> {
     let (None, Some(who)) = (actor.refusal(), actor.credentials.get(which)) else {
@@ -148,7 +162,9 @@ pub fn follow(
         .zip(places)
         .map(|(entered, place)| {
             let closed = Some(*entered).filter(|ending| ending.cell != Cell::Allowed);
-            Start { place, path: start, closed, assumed: entered.assumed }
+            // Choices may tell apart what one of them does not.
+            let together = together && ways.is_none();
+            Start { place, path: start, closed, assumed: entered.assumed, together }
         })
         .collect();
     let begun = match &ways {
@@ -256,9 +272,9 @@ fn run(
             Some(ways) => ways.merged(seen[0].place.mount, &seen, rests_on),
             None => seen[0],
         };
-        let Seen { kind, place, endings, depth: above, .. } = one;
+        let Seen { kind, place, alike, endings, depth: above, .. } = one;
         let path = passes[0].path();
-        visit(Event::Entry(Swept { path, kind, place, endings, shut: one.shut, depth: above }));
+        visit(Event::Entry(Swept { path, kind, place, endings, shut: one.shut, depth: above, alike }));
         if kind != FileKind::Directory {
             continue;
         }

@@ -9,7 +9,7 @@ use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
 use super::column::{Cell, Column, Ending, PerColumn};
-use super::{Event, RestsOn, SweepError, Swept, follow};
+use super::{Event, RestsOn, SweepError, Swept, go};
 use crate::question::PathFacts;
 use crate::question::facts::facts_of;
 
@@ -78,14 +78,39 @@ pub fn overview(
     actor: &Actor,
     which: usize,
     start: &[u8],
+    wanted: impl FnMut(&Swept<'_>) -> bool,
+    list: impl FnMut(&Swept<'_>),
+) -> Result<Overview, SweepError> {
+    sum_up(stage, actor, (which, start), false, wanted, list)
+}
+
+/// The same where no entry is listed, and `wanted` does not go by paths: entries of a directory that nothing else tells apart are looked at once.
+///
+/// # Errors
+/// As for [`sweep`](super::sweep()).
+pub fn summed(
+    stage: &Stage,
+    actor: &Actor,
+    which: usize,
+    start: &[u8],
+    wanted: impl FnMut(&Swept<'_>) -> bool,
+) -> Result<Overview, SweepError> {
+    sum_up(stage, actor, (which, start), true, wanted, |_| ())
+}
+
+fn sum_up(
+    stage: &Stage,
+    actor: &Actor,
+    (which, start): (usize, &[u8]),
+    together: bool,
     mut wanted: impl FnMut(&Swept<'_>) -> bool,
     mut list: impl FnMut(&Swept<'_>),
 ) -> Result<Overview, SweepError> {
     let mut sums = Sums { levels: vec![Level::default()], ..Sums::default() };
     let mut latest = (start.to_vec(), None);
-    let mut rests_on = follow(stage, actor, which, start, |event| match event {
+    let mut rests_on = go(stage, actor, (which, start), together, |event| match event {
         Event::Entry(swept) => {
-            sums.seen();
+            sums.seen(swept.alike);
             if wanted(&swept) {
                 list(&swept);
                 // That a file of data does not run is true, but nothing to look at.
@@ -163,14 +188,14 @@ struct Sums {
 }
 
 impl Sums {
-    fn seen(&mut self) {
+    fn seen(&mut self, alike: u64) {
         if let Some(level) = self.levels.last_mut() {
-            level.entries += 1;
+            level.entries += alike;
         }
     }
 
     fn add(&mut self, swept: &Swept<'_>, data: bool) {
-        self.entries += 1;
+        self.entries += swept.alike;
         for (column, ending) in swept.endings.iter() {
             // What is taken for granted is listed below the sums, and parts none of them.
             let ending = Ending { assumed: false, ..*ending };
@@ -179,7 +204,7 @@ impl Sums {
                 continue;
             }
             let share = self.share(column, ending, swept.shut);
-            self.shares[share as usize].entries += 1;
+            self.shares[share as usize].entries += swept.alike;
             if let Some(level) = self.levels.last_mut()
                 && !level.counted.contains(&share)
             {

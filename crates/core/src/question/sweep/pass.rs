@@ -18,6 +18,7 @@ use mivask_rules::walk::Walker;
 use mivask_rules::witness::Unwatched;
 use mivask_stage::need::Need;
 
+use super::alike::Entries;
 use super::column::{Cell, Column, Ending, Endings, PerColumn};
 use super::exact::{Exact, exact, perhaps, unsettled};
 use super::memo::Memo;
@@ -31,7 +32,7 @@ struct Level {
     closed: Option<Ending>,
     /// Whether something was taken for granted on the way to what is in it.
     assumed: bool,
-    children: std::ops::Range<usize>,
+    children: Entries,
     /// How long its path is.
     path: usize,
 }
@@ -41,6 +42,8 @@ struct Level {
 pub(super) struct Seen {
     pub kind: FileKind,
     pub place: Place,
+    /// How many entries of the directory it stands for.
+    pub alike: u64,
     pub endings: Endings,
     /// Whether a directory above decides.
     pub shut: bool,
@@ -65,6 +68,8 @@ pub(super) struct Start<'p> {
     pub closed: Option<Ending>,
     /// Whether something was taken for granted on the way to it.
     pub assumed: bool,
+    /// Whether entries that nothing but their names tells apart are told together, at the first of them.
+    pub together: bool,
 }
 
 pub(super) struct Pass<'v, 'w> {
@@ -78,6 +83,10 @@ pub(super) struct Pass<'v, 'w> {
     /// What has to be so for the actor to start, and is not known.
     needs: &'v [Need],
     levels: Vec<Level>,
+    /// Whether entries that nothing tells apart are told together.
+    together: bool,
+    /// Whether the endings of the last entry hold for all that are like it in its directory.
+    repeatable: bool,
 }
 
 impl<'v, 'w> Pass<'v, 'w> {
@@ -96,6 +105,8 @@ impl<'v, 'w> Pass<'v, 'w> {
             path: start.path[..end].to_vec(),
             needs,
             levels: Vec::new(),
+            together: start.together,
+            repeatable: true,
         };
         pass.levels.push(pass.level(start.place, start.closed, start.assumed));
         pass
@@ -113,8 +124,9 @@ impl<'v, 'w> Pass<'v, 'w> {
         let level = self.levels.last_mut()?;
         let (directory, closed, assumed, length) = (level.place, level.closed, level.assumed, level.path);
         let next = level.children.next().zip(directory.inode);
-        let entry = next.and_then(|(index, dir)| view.source(directory).tree.child(dir, index));
-        let Some((name, inode)) = entry else {
+        let entry = next
+            .and_then(|((index, alike), dir)| Some((view.source(directory).tree.child(dir, index)?, alike)));
+        let Some(((name, inode), mut alike)) = entry else {
             self.levels.pop();
             return Some(Next::Leave);
         };
@@ -125,14 +137,20 @@ impl<'v, 'w> Pass<'v, 'w> {
         let there = if self.memo.is_covered(place) { self.cross(place) } else { place };
         let found = after_walk::Found { directory, name, place, there };
         let kind = view.inode(there).map_or(FileKind::Directory, |inode| inode.kind);
+        self.repeatable = true;
         let endings = self.endings(found, kind, closed);
+        if alike > 1 && !self.repeatable {
+            alike = 1;
+            self.levels[depth - 1].children.apart();
+        }
         let endings = endings.map(|ending| Ending { assumed: ending.assumed || assumed, ..*ending });
         let endings = if view.unmodelled.is_empty() && self.needs.is_empty() {
             endings
         } else {
             unsettled(view, self.needs, endings)
         };
-        let mut seen = Seen { kind, place: there, endings, shut: closed.is_some(), depth, entered: None };
+        let mut seen =
+            Seen { kind, place: there, alike, endings, shut: closed.is_some(), depth, entered: None };
         if kind == FileKind::Directory {
             seen.entered = self.enter(there, closed, assumed);
         }
@@ -172,8 +190,14 @@ impl<'v, 'w> Pass<'v, 'w> {
     }
 
     fn level(&self, place: Place, closed: Option<Ending>, assumed: bool) -> Level {
-        let count = place.inode.map_or(0, |dir| self.view.source(place).tree.child_count(dir));
-        Level { place, closed, assumed, children: 0..count, path: self.path.len() }
+        let tree = &self.view.source(place).tree;
+        let apart = |inode| self.memo.is_covered(Place { inode: Some(inode), ..place });
+        let children = match place.inode {
+            None => Entries::Single(0..0),
+            Some(dir) if self.together => Entries::together(tree, dir, apart),
+            Some(dir) => Entries::Single(0..tree.child_count(dir)),
+        };
+        Level { place, closed, assumed, children, path: self.path.len() }
     }
 
     /// The columns of an entry whose directory can be searched.
@@ -194,10 +218,9 @@ impl<'v, 'w> Pass<'v, 'w> {
         let own = kind != FileKind::Link
             && endings.of(Column::Run).check != Some(Check::Link)
             && endings.iter().all(|(_, ending)| ending.usual.is_none());
-        if let Some(key) = key
-            && own
-        {
-            self.memo.insert(key, endings);
+        match key {
+            Some(key) if own => self.memo.insert(key, endings),
+            Some(_) | None => self.repeatable = false,
         }
         endings
     }
@@ -265,6 +288,7 @@ impl<'v, 'w> Pass<'v, 'w> {
         if self.view.profile.is_none() || !is_near(&self.path) {
             return endings;
         }
+        self.repeatable = false;
         let concerned =
             |column: Column, ending: &Ending| ending.cell != Cell::Void && denied(&self.path, kind, column);
         let asked = PerColumn::from_fn(|column| {
@@ -281,6 +305,7 @@ impl<'v, 'w> Pass<'v, 'w> {
 
     /// What nobody knows to be a directory or a file: each column from the root of all.
     fn of_either_kind(&mut self, kind: FileKind) -> Endings {
+        self.repeatable = false;
         // As a file: what it is no question asks.
         self.asked_whole(FileKind::File, Endings::all(kind, Ending { cell: Cell::Open, ..Ending::default() }))
     }
