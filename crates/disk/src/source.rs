@@ -10,7 +10,7 @@ use crate::gathered::Gathered;
 use crate::image;
 use crate::listing::{self, Owners};
 use crate::live::{self, Options, Watch};
-use crate::survey::{self, SurveyError};
+use crate::survey::{self, Recorded, SurveyError};
 use crate::unpack;
 
 /// How much is looked at to tell what something is.
@@ -41,6 +41,19 @@ pub fn gather(path: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
     let mut plain = Plain::new(File::open(path).map_err(failed)?);
     let given = Told { name: &name, size: facts.is_file().then_some(facts.len()), options };
     given.read(&mut plain, || Owners::beside(path))
+}
+
+/// Reads the directory at `path`, which [`is_directory`], and makes the survey of it meanwhile.
+///
+/// # Errors
+/// As for [`gather`].
+pub fn gather_recorded(
+    path: &Path,
+    options: &Options,
+    watch: &Watch<'_>,
+) -> Result<(Gathered, Recorded), DiskError> {
+    one_tree(&path.display().to_string(), options)?;
+    live::gather_recorded(path, options, watch)
 }
 
 /// Whether the source at `path` is a directory of files, and not the layers of an image.

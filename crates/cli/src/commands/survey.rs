@@ -1,6 +1,5 @@
 //! `survey`: records on-disk facts in a file.
 
-use crate::sources::{self, gather};
 use std::io::{self, IsTerminal, Write};
 use std::path::{Component, Path, PathBuf};
 
@@ -10,13 +9,15 @@ use clap::ValueEnum;
 use mivask_core::act::quoted;
 use mivask_disk::dataset::{self, NameError};
 use mivask_disk::export::{self, Format};
+use mivask_disk::gathered::Gathered;
 use mivask_disk::image::Choice;
-use mivask_disk::live::{self, MOST_ENTRIES, Options, PATIENCE};
-use mivask_disk::source::is_directory;
+use mivask_disk::live::{self, MOST_ENTRIES, Options, PATIENCE, Watch};
+use mivask_disk::source::{self, is_directory};
 use mivask_disk::survey;
 use mivask_show::text;
 
 use crate::end::{CommandError, End, Failure};
+use crate::sources::{self, gather};
 use crate::{images, output, terminal};
 
 /// Records who owns what on a disk, in an image or an archive, in a small file.
@@ -166,12 +167,15 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     if args.to == Some(To::Dataset) {
         return dataset(args, source, &options, (out, err));
     }
-    let gathered = gather(source, &options)?;
+    let (gathered, recorded) = read(args, source, &options)?;
     let name = match source.to_str() {
         Some("-") => "standard input".to_owned(),
         _ => source.display().to_string(),
     };
-    let own = |out: &mut (dyn Write + Send)| survey::record(out, &gathered, &name);
+    let own = |out: &mut (dyn Write + Send)| match &recorded {
+        Some(recorded) => recorded.write(out, &gathered, &name),
+        None => survey::record(out, &gathered, &name),
+    };
     let record = |out: &mut (dyn Write + Send)| match (args.to, args.to.and_then(To::format)) {
         (_, Some(format)) => export::write(out, &gathered.tree, format).map_err(Failure::Output),
         (Some(_), None) => base64(out, own).map_err(Failure::Output),
@@ -191,6 +195,21 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     text::boundaries(err, gathered.holes.boundaries)?;
     Ok(if gathered.holes.any() { End::Incomplete } else { End::Answered })
+}
+
+/// Reads the source. A directory is recorded while it is read, where a survey is wanted of it.
+fn read(
+    args: &Args,
+    source: &Path,
+    options: &Options,
+) -> Result<(Gathered, Option<survey::Recorded>), Failure> {
+    let directory = source != Path::new("-") && images::named(source).is_none() && is_directory(source);
+    if !directory || args.to.and_then(To::format).is_some() {
+        return Ok((gather(source, options)?, None));
+    }
+    let read = |watch: &Watch<'_>| source::gather_recorded(source, options, watch);
+    let (gathered, recorded) = sources::watched(source, &read)?;
+    Ok((gathered, Some(recorded)))
 }
 
 /// Writes the source into a dataset; a directory while it is read.

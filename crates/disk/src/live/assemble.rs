@@ -9,13 +9,15 @@ use super::finished::Finished;
 use super::listing::{Found, Listing};
 use crate::gathered::Holes;
 
-/// Puts the listings together as they come; number 0 is the root's. A listing that never comes is a failure of the
+/// Puts the listings together as they come; number 0 is the root's. `whole` is told of each directory whose entries are in the tree, in
+/// the order of paths. A listing that never comes is a failure of the
 /// thread that was to bring it, which whoever started that thread sees.
 pub(super) fn assemble(
     root: Entry,
     finished: &Finished,
     origin: Provenance,
     sizes: bool,
+    whole: &mut dyn FnMut(&Tree, InodeId),
 ) -> Result<(Tree, Holes), TreeError> {
     let mut tree = Tree::new(root, origin);
     let mut holes = Holes::default();
@@ -57,6 +59,7 @@ pub(super) fn assemble(
             }
             pending.extend(found.directory.map(|number| (id, number as usize)));
         }
+        whole(&tree, dir);
         pending[first..].reverse();
     }
     Ok((tree, holes))

@@ -23,7 +23,7 @@ use std::time::Duration;
 
 use mivask_model::fact::Provenance;
 use mivask_model::mode::FileKind;
-use mivask_model::tree::{Entry, TreeError, Unrecorded};
+use mivask_model::tree::{Entry, InodeId, Tree, TreeError, Unrecorded};
 use rustix::fs::{AtFlags, Mode as OpenMode, OFlags, ResolveFlags, StatxFlags};
 
 #[cfg(feature = "parquet")]
@@ -32,6 +32,7 @@ use crate::dataset::{Target, Written};
 use crate::error::DiskError;
 use crate::gathered::{AccountFiles, Gathered, Holes};
 use crate::image::Choice;
+use crate::survey::{Recorded, Recording};
 use finished::{Bringer, Finished};
 use lister::Lister;
 pub(crate) use lister::join;
@@ -91,6 +92,35 @@ pub type Watch<'a> = dyn Fn(u64) + Sync + 'a;
 /// # Errors
 /// The root itself cannot be looked at, no thread can be started, or there are more than four billion inodes.
 pub fn gather(root: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathered, DiskError> {
+    put_together(root, options, watch, &mut |_, _| ())
+}
+
+/// The same with the survey of it, which is made while it is read.
+///
+/// # Errors
+/// As for [`gather`], or the survey cannot be made.
+pub fn gather_recorded(
+    root: &Path,
+    options: &Options,
+    watch: &Watch<'_>,
+) -> Result<(Gathered, Recorded), DiskError> {
+    let mut recording: Option<io::Result<Recording>> = None;
+    let gathered = put_together(root, options, watch, &mut |tree, dir| {
+        let so_far = recording.take().unwrap_or_else(|| Recording::begin(tree, options.sizes));
+        recording = Some(so_far.and_then(|mut one| one.directory(tree, dir).map(|()| one)));
+    })?;
+    let recording = recording.unwrap_or_else(|| Recording::begin(&gathered.tree, options.sizes));
+    let recorded = recording.and_then(|recording| recording.finish(&gathered.tree));
+    let recorded = recorded.map_err(|error| DiskError::io(&root.display().to_string(), &error))?;
+    Ok((gathered, recorded))
+}
+
+fn put_together(
+    root: &Path,
+    options: &Options,
+    watch: &Watch<'_>,
+    whole: &mut dyn FnMut(&Tree, InodeId),
+) -> Result<Gathered, DiskError> {
     let shown = root.display().to_string();
     let failed = |error: io::Error| DiskError::io(&shown, &error);
     let Begun { open, entry, device } = begin(root, options).map_err(failed)?;
@@ -98,7 +128,7 @@ pub fn gather(root: &Path, options: &Options, watch: &Watch<'_>) -> Result<Gathe
     let pool = Pool::new(options.most_entries);
     let origin = Provenance::Source(Arc::from(shown.as_str()));
     let lister = || Lister::new(&open, device, name, options, watch, &pool);
-    let assemble = |finished: &Finished| assemble::assemble(entry, finished, origin, options.sizes);
+    let assemble = |finished: &Finished| assemble::assemble(entry, finished, origin, options.sizes, whole);
     let (mut tree, holes) = list(&lister, &pool, (options, usize::MAX), assemble)
         .map_err(failed)?
         .map_err(|error: TreeError| DiskError::whole(&shown, error.to_string()))?;

@@ -32,30 +32,46 @@ impl Kind {
     }
 }
 
+/// A frame that is compressed and has no place in a file yet.
+pub(super) struct Packed {
+    kind: Kind,
+    stored: Vec<u8>,
+    raw_length: u32,
+}
+
+/// Compresses frames.
+pub(super) struct Packer(zstd::bulk::Compressor<'static>);
+
+impl Packer {
+    pub(super) fn new() -> io::Result<Self> {
+        Ok(Self(zstd::bulk::Compressor::new(LEVEL)?))
+    }
+
+    pub(super) fn pack(&mut self, kind: Kind, raw: &[u8]) -> io::Result<Packed> {
+        let raw_length = u32::try_from(raw.len()).map_err(|_| io::Error::other("a frame is too large"))?;
+        Ok(Packed { kind, stored: self.0.compress(raw)?, raw_length })
+    }
+}
+
 /// Writes frames, each checked together with the one before.
 pub(super) struct FrameWriter<'w> {
     out: &'w mut dyn Write,
-    compressor: zstd::bulk::Compressor<'static>,
     last: u32,
 }
 
 impl<'w> FrameWriter<'w> {
-    pub(super) fn new(out: &'w mut dyn Write) -> io::Result<Self> {
-        Ok(Self { out, compressor: zstd::bulk::Compressor::new(LEVEL)?, last: 0 })
+    pub(super) fn new(out: &'w mut dyn Write) -> Self {
+        Self { out, last: 0 }
     }
 
-    pub(super) fn write(&mut self, kind: Kind, raw: &[u8]) -> io::Result<()> {
-        let stored = self.compressor.compress(raw)?;
-        let lengths = [stored.len(), raw.len()].map(u32::try_from);
-        let [Ok(stored_length), Ok(raw_length)] = lengths else {
-            return Err(io::Error::other("a frame is too large"));
-        };
-        self.last = checksum(self.last, kind.byte(), stored_length, raw_length, &stored);
+    pub(super) fn write(&mut self, Packed { kind, stored, raw_length }: &Packed) -> io::Result<()> {
+        let length = u32::try_from(stored.len()).map_err(|_| io::Error::other("a frame is too large"))?;
+        self.last = checksum(self.last, kind.byte(), length, *raw_length, stored);
         self.out.write_all(&[kind.byte()])?;
-        for word in [stored_length, raw_length, self.last] {
+        for word in [length, *raw_length, self.last] {
             self.out.write_all(&word.to_le_bytes())?;
         }
-        self.out.write_all(&stored)
+        self.out.write_all(stored)
     }
 }
 

@@ -9,13 +9,15 @@ mod columns;
 mod error;
 mod frame;
 mod read;
+mod recorder;
 mod values;
 mod write;
 
 pub use error::SurveyError;
 pub use read::{read, read_named};
 
-pub use write::{record, write};
+pub(crate) use write::Recording;
+pub use write::{Recorded, record, write};
 
 use beside::Beside;
 use serde::{Deserialize, Serialize};
@@ -33,10 +35,11 @@ pub fn framed(raw: &[u8]) -> Vec<u8> {
     let mut out = MAGIC.to_vec();
     let head = serde_json::to_vec(&Head { inodes: 3, ..Head::default() }).unwrap_or_default();
     // Memory takes whatever is written.
-    let _ = frame::FrameWriter::new(&mut out).and_then(|mut frames| {
-        frames.write(frame::Kind::Head, &head)?;
-        frames.write(frame::Kind::Directories, raw)?;
-        frames.write(frame::Kind::End, b"3")
+    let _ = frame::Packer::new().and_then(|mut packer| {
+        let mut frames = frame::FrameWriter::new(&mut out);
+        frames.write(&packer.pack(frame::Kind::Head, &head)?)?;
+        frames.write(&packer.pack(frame::Kind::Directories, raw)?)?;
+        frames.write(&packer.pack(frame::Kind::End, b"3")?)
     });
     out
 }

@@ -12,8 +12,8 @@ use mivask_model::tree::{
 use super::columns::{Column, Reader};
 use super::error::SurveyError;
 use super::frame::{FrameError, FrameReader, Kind};
+use super::recorder::APART;
 use super::values::{Trouble, extended, kind, tagged, wrong};
-use super::write::APART;
 use super::{Head, MAGIC, MAGIC_LABELLED};
 use crate::gathered::{Gathered, Holes};
 

@@ -80,5 +80,5 @@ pub(super) fn tagged(tag: u8, columns: &mut Reader<'_>) -> Result<Certainty, Tro
 }
 
 pub(super) fn kind(byte: u8) -> Option<FileKind> {
-    FileKind::ALL.into_iter().find(|kind| super::write::kind_byte(*kind) == byte)
+    FileKind::ALL.into_iter().find(|kind| super::recorder::kind_byte(*kind) == byte)
 }

@@ -246,7 +246,8 @@ impl Tree {
             || name == b"."
             || name == b".."
             || name.len() > 255
-            || name.iter().any(|byte| matches!(byte, 0 | b'/'))
+            || name.contains(&0)
+            || name.contains(&b'/')
         {
             return Err(TreeError::Name);
         }

@@ -118,7 +118,7 @@ impl Ending {
 }
 
 /// One value for each column of the matrix.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug, Default)]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug, Default)]
 pub struct PerColumn<T>([T; Column::ALL.len()]);
 
 impl<T> PerColumn<T> {

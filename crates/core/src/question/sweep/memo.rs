@@ -89,6 +89,11 @@ impl Memo {
         Some(endings)
     }
 
+    /// The number of what was found under this key, from 0.
+    pub(super) fn number(&self, key: &Key) -> Option<usize> {
+        self.known.get_index_of(key)
+    }
+
     pub(super) fn insert(&mut self, key: Key, endings: Endings) {
         self.known.insert(key, endings);
     }

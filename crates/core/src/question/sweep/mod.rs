@@ -12,6 +12,7 @@ mod overview;
 mod pass;
 mod profiled;
 mod recorder;
+mod sorted;
 mod ways;
 
 use std::collections::BTreeSet;
@@ -55,7 +56,7 @@ pub struct Swept<'a> {
     pub shut: bool,
     /// The number of directories above it, from the start of the sweep.
     pub depth: usize,
-    /// How many entries of its directory it stands for, which nothing but their names tells apart; more than 1 in sums alone.
+    /// How many entries of its directory it stands for, of which the same is told; more than 1 in sums alone.
     pub alike: u64,
 }
 

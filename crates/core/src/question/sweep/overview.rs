@@ -84,7 +84,7 @@ pub fn overview(
     sum_up(stage, actor, (which, start), false, wanted, list)
 }
 
-/// The same where no entry is listed, and `wanted` does not go by paths: entries of a directory that nothing else tells apart are looked at once.
+/// The same where no entry is listed, and `wanted` does not go by paths: entries of a directory of which the same is told are counted together.
 ///
 /// # Errors
 /// As for [`sweep`](super::sweep()).

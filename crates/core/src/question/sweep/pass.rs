@@ -18,7 +18,7 @@ use mivask_rules::walk::Walker;
 use mivask_rules::witness::Unwatched;
 use mivask_stage::need::Need;
 
-use super::alike::Entries;
+use super::alike::{Entries, Sets};
 use super::column::{Cell, Column, Ending, Endings, PerColumn};
 use super::exact::{Exact, exact, perhaps, unsettled};
 use super::memo::Memo;
@@ -26,15 +26,15 @@ use super::profiled::denied;
 use super::recorder::Recorder;
 
 /// A directory on the way.
-struct Level {
-    place: Place,
+pub(super) struct Level {
+    pub place: Place,
     /// What stops the actor from searching it, or a directory above.
-    closed: Option<Ending>,
+    pub closed: Option<Ending>,
     /// Whether something was taken for granted on the way to what is in it.
     assumed: bool,
     children: Entries,
     /// How long its path is.
-    path: usize,
+    pub path: usize,
 }
 
 /// One inode as a pass finds it.
@@ -68,25 +68,24 @@ pub(super) struct Start<'p> {
     pub closed: Option<Ending>,
     /// Whether something was taken for granted on the way to it.
     pub assumed: bool,
-    /// Whether entries that nothing but their names tells apart are told together, at the first of them.
+    /// Whether entries of which the same is told are told together, at the first of them.
     pub together: bool,
 }
 
 pub(super) struct Pass<'v, 'w> {
     /// Under this pass's choice.
-    view: &'v View<'v>,
+    pub(super) view: &'v View<'v>,
     /// Under no choice: links may lead to other mounts, whose sources are another question.
     whole: &'v View<'v>,
     walker: Walker<'v, 'w, Recorder>,
-    memo: Memo,
-    path: Vec<u8>,
+    pub(super) memo: Memo,
+    pub(super) path: Vec<u8>,
     /// What has to be so for the actor to start, and is not known.
     needs: &'v [Need],
-    levels: Vec<Level>,
-    /// Whether entries that nothing tells apart are told together.
+    pub(super) levels: Vec<Level>,
+    /// Whether entries of which the same is told are told together.
     together: bool,
-    /// Whether the endings of the last entry hold for all that are like it in its directory.
-    repeatable: bool,
+    pub(super) sets: Sets,
 }
 
 impl<'v, 'w> Pass<'v, 'w> {
@@ -106,7 +105,7 @@ impl<'v, 'w> Pass<'v, 'w> {
             needs,
             levels: Vec::new(),
             together: start.together,
-            repeatable: true,
+            sets: Sets::default(),
         };
         pass.levels.push(pass.level(start.place, start.closed, start.assumed));
         pass
@@ -121,12 +120,15 @@ impl<'v, 'w> Pass<'v, 'w> {
     pub(super) fn next(&mut self) -> Option<Next> {
         let view = self.view;
         let depth = self.levels.len();
+        if let Some(&Entries::Unsorted(count)) = self.levels.last().map(|level| &level.children) {
+            self.levels[depth - 1].children = self.sorted(count);
+        }
         let level = self.levels.last_mut()?;
         let (directory, closed, assumed, length) = (level.place, level.closed, level.assumed, level.path);
         let next = level.children.next().zip(directory.inode);
         let entry = next
             .and_then(|((index, alike), dir)| Some((view.source(directory).tree.child(dir, index)?, alike)));
-        let Some(((name, inode), mut alike)) = entry else {
+        let Some(((name, inode), alike)) = entry else {
             self.levels.pop();
             return Some(Next::Leave);
         };
@@ -137,12 +139,7 @@ impl<'v, 'w> Pass<'v, 'w> {
         let there = if self.memo.is_covered(place) { self.cross(place) } else { place };
         let found = after_walk::Found { directory, name, place, there };
         let kind = view.inode(there).map_or(FileKind::Directory, |inode| inode.kind);
-        self.repeatable = true;
         let endings = self.endings(found, kind, closed);
-        if alike > 1 && !self.repeatable {
-            alike = 1;
-            self.levels[depth - 1].children.apart();
-        }
         let endings = endings.map(|ending| Ending { assumed: ending.assumed || assumed, ..*ending });
         let endings = if view.unmodelled.is_empty() && self.needs.is_empty() {
             endings
@@ -164,7 +161,12 @@ impl<'v, 'w> Pass<'v, 'w> {
         there
     }
 
-    fn endings(&mut self, found: after_walk::Found<'_>, kind: FileKind, closed: Option<Ending>) -> Endings {
+    pub(super) fn endings(
+        &mut self,
+        found: after_walk::Found<'_>,
+        kind: FileKind,
+        closed: Option<Ending>,
+    ) -> Endings {
         match closed {
             Some(shut) if shut.cell != Cell::Open => Endings::all(kind, shut),
             _ if self.view.is_of_either_kind(found.there) || self.view.is_of_unknown_kind(found.there) => {
@@ -190,13 +192,8 @@ impl<'v, 'w> Pass<'v, 'w> {
     }
 
     fn level(&self, place: Place, closed: Option<Ending>, assumed: bool) -> Level {
-        let tree = &self.view.source(place).tree;
-        let apart = |inode| self.memo.is_covered(Place { inode: Some(inode), ..place });
-        let children = match place.inode {
-            None => Entries::Single(0..0),
-            Some(dir) if self.together => Entries::together(tree, dir, apart),
-            Some(dir) => Entries::Single(0..tree.child_count(dir)),
-        };
+        let count = place.inode.map_or(0, |dir| self.view.source(place).tree.child_count(dir));
+        let children = if self.together { Entries::Unsorted(count) } else { Entries::Single(0..count) };
         Level { place, closed, assumed, children, path: self.path.len() }
     }
 
@@ -218,9 +215,10 @@ impl<'v, 'w> Pass<'v, 'w> {
         let own = kind != FileKind::Link
             && endings.of(Column::Run).check != Some(Check::Link)
             && endings.iter().all(|(_, ending)| ending.usual.is_none());
-        match key {
-            Some(key) if own => self.memo.insert(key, endings),
-            Some(_) | None => self.repeatable = false,
+        if let Some(key) = key
+            && own
+        {
+            self.memo.insert(key, endings);
         }
         endings
     }
@@ -288,7 +286,6 @@ impl<'v, 'w> Pass<'v, 'w> {
         if self.view.profile.is_none() || !is_near(&self.path) {
             return endings;
         }
-        self.repeatable = false;
         let concerned =
             |column: Column, ending: &Ending| ending.cell != Cell::Void && denied(&self.path, kind, column);
         let asked = PerColumn::from_fn(|column| {
@@ -305,7 +302,6 @@ impl<'v, 'w> Pass<'v, 'w> {
 
     /// What nobody knows to be a directory or a file: each column from the root of all.
     fn of_either_kind(&mut self, kind: FileKind) -> Endings {
-        self.repeatable = false;
         // As a file: what it is no question asks.
         self.asked_whole(FileKind::File, Endings::all(kind, Ending { cell: Cell::Open, ..Ending::default() }))
     }
