@@ -87,8 +87,8 @@ impl Dataset {
     }
 
     /// The names of its volumes that were asked for, in order.
-    pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
-        self.volumes.iter().map(VolumeName::as_str)
+    pub(crate) fn names(&self) -> impl Iterator<Item = &VolumeName> {
+        self.volumes.iter()
     }
 
     /// The volume that is this one, if it has it.

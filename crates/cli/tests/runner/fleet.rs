@@ -360,3 +360,17 @@ fn a_dataset_has_volumes_and_days() {
     --- status 2
     ");
 }
+
+#[test]
+fn a_volume_that_nobody_mounts_is_named() {
+    let scratch = fleet();
+    let verdicts = ["verdicts", "s.yaml", "--dataset", "fleet", "-o", "out"];
+    assert!(!scratch.run(verdicts).contains("nobody who is described"));
+    let words = ["survey", "shop.mtree", "--to", "dataset", "-o", "fleet", "--volume", "spare"];
+    assert!(scratch.run(words).ends_with("--- status 0"));
+    let note = "note: nobody who is described mounts spare: there are no verdicts about it\n";
+    assert!(scratch.run(verdicts).contains(note));
+    // Something else tells of a volume that is mounted.
+    let told = scratch.run([&verdicts[..], &["--disk", "shop/data=shop.mtree"]].concat());
+    assert!(told.contains(note), "{told}");
+}

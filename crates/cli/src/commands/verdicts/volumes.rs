@@ -22,6 +22,8 @@ pub(super) struct Volumes {
     apart: BTreeMap<String, BTreeSet<Vec<u8>>>,
     /// Volumes in which somebody may look for any name.
     open: BTreeSet<String>,
+    /// Volumes of the dataset that somebody mounts and `--disk` tells of.
+    told: BTreeSet<VolumeName>,
     missing: BTreeSet<String>,
 }
 
@@ -33,6 +35,7 @@ impl Volumes {
             read: BTreeMap::default(),
             apart: BTreeMap::default(),
             open: BTreeSet::default(),
+            told: BTreeSet::default(),
             missing: BTreeSet::default(),
         }
     }
@@ -52,6 +55,7 @@ impl Volumes {
         for volume in &workload.volumes {
             let Some(one) = called(workload, volume) else { continue };
             if self.dataset.is_told(&one) {
+                self.told.extend(self.dataset.volume(&one));
                 continue;
             }
             let Some(name) = self.dataset.volume(&one) else {
@@ -110,8 +114,8 @@ impl Volumes {
 
     /// What the dataset has and nobody mounts.
     pub(super) fn unmounted(&self) -> Vec<String> {
-        let read = |name: &&str| self.read.keys().any(|known| known.as_str() == *name);
-        self.dataset.names().filter(|name| !read(name)).map(str::to_owned).collect()
+        let mounted = |name: &VolumeName| self.read.contains_key(name) || self.told.contains(name);
+        self.dataset.names().filter(|name| !mounted(name)).map(|name| name.as_str().to_owned()).collect()
     }
 
     /// What descriptions mount and the dataset does not have.
