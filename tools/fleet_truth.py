@@ -126,10 +126,10 @@ class Truth:
 def differences(truth, uids, rows):
     """The questions whose rows are not what they have to be, with some of both; `rows` runs one."""
     asked = {
-        "world-writable": ({row[:3]: row[3] for row in rows("world-writable.sql")}, truth.world_writable()),
+        "world-writable": ({row[:3]: int(row[3]) for row in rows("world-writable.sql")}, truth.world_writable()),
         "open-to-group-0": ({row[:1]: tuple(map(int, row[1:])) for row in rows("open-to-group-0.sql")}, truth.open_to_group_0()),
-        "orphaned-ids": ({row[:2]: row[2] for row in rows("orphaned-ids.sql")}, truth.orphaned_ids()),
-        "who-reads": ({((row[0], row[2], row[6]), row[5]): row[7] for row in rows("who-reads.sql")}, truth.who_reads()),
+        "orphaned-ids": ({row[:2]: int(row[2]) for row in rows("orphaned-ids.sql")}, truth.orphaned_ids()),
+        "who-reads": ({((row[0], row[2], row[6]), row[5]): int(row[7]) for row in rows("who-reads.sql")}, truth.who_reads()),
         "secrets": ({row[:2]: row[2] for row in rows("secrets.sql")}, truth.secrets(3)),
         "root-only": ({row[:1]: int(row[1]) for row in rows("root-only.sql")}, truth.root_only(uids)),
         "opens-and-closes": ({((row[4], row[6], row[7]), row[0], row[1], row[2], row[3], row[8], row[9]): int(row[10]) for row in rows("opens-and-closes.sql")}, truth.opens_and_closes()),

@@ -1,19 +1,19 @@
 -- What is different on each volume between two days: `first_day` and `last_day` of the view `asked`, or the last two.
 WITH to_days AS (
-    SELECT p.volume, COALESCE(MAX(CASE WHEN p.day = q.last_day THEN p.day END), MAX(p.day)) AS day
-    FROM placed p CROSS JOIN asked q GROUP BY p.volume),
-from_days AS (
-    SELECT p.volume, COALESCE(MAX(CASE WHEN p.day = q.first_day THEN p.day END), MAX(CASE WHEN p.day < l.day THEN p.day END)) AS day
-    FROM placed p JOIN to_days l ON l.volume = p.volume CROSS JOIN asked q GROUP BY p.volume),
-then_there AS (SELECT p.* FROM placed p JOIN from_days f ON f.volume = p.volume AND f.day = p.day),
-now_there AS (SELECT p.* FROM placed p JOIN to_days l ON l.volume = p.volume AND l.day = p.day
-    JOIN from_days f ON f.volume = p.volume WHERE f.day IS NOT NULL)
+    SELECT d.volume, COALESCE(MAX(CASE WHEN d.day = q.last_day THEN d.day END), MAX(d.day)) AS day
+    FROM days d CROSS JOIN asked q GROUP BY d.volume),
+compared AS (
+    SELECT d.volume, COALESCE(MAX(CASE WHEN d.day = q.first_day THEN d.day END), MAX(CASE WHEN d.day < l.day THEN d.day END)) AS first_day, MAX(l.day) AS last_day
+    FROM days d JOIN to_days l ON l.volume = d.volume CROSS JOIN asked q GROUP BY d.volume),
+rows_of_both AS (
+    SELECT /*+ BROADCAST(b) */ p.volume, p.path,
+           CASE WHEN p.day = b.first_day THEN p.class END AS then_class, CASE WHEN p.day = b.last_day THEN p.class END AS now_class
+    FROM placed p JOIN compared b ON b.volume = p.volume AND (p.day = b.first_day OR p.day = b.last_day)
+    WHERE b.first_day IS NOT NULL),
+paths AS (
+    SELECT volume, path, MAX(then_class) AS then_class, MAX(now_class) AS now_class
+    FROM rows_of_both GROUP BY volume, path)
 SELECT volume, what, COUNT(*) AS entries, MIN(path) AS example FROM (
-    SELECT n.volume, n.path, CASE WHEN t.path IS NULL THEN 'appeared' ELSE 'changed' END AS what
-    FROM now_there n LEFT JOIN then_there t ON t.volume = n.volume AND t.path = n.path
-    WHERE t.path IS NULL OR t.class <> n.class
-    UNION ALL
-    SELECT t.volume, t.path, 'gone' AS what
-    FROM then_there t LEFT JOIN now_there n ON n.volume = t.volume AND n.path = t.path
-    WHERE n.path IS NULL) d
+    SELECT volume, path, CASE WHEN then_class IS NULL THEN 'appeared' WHEN now_class IS NULL THEN 'gone' ELSE 'changed' END AS what
+    FROM paths WHERE then_class IS NULL OR now_class IS NULL OR then_class <> now_class) d
 GROUP BY volume, what ORDER BY volume, what;

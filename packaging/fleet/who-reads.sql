@@ -1,7 +1,13 @@
--- Who reads what under a path, for certain: `below` of the view `asked`. A count for each actor and mount, with one path of each.
-SELECT o.input, o.namespace, o.actor, o.uid, o.gid, o.volume, o.mounted_at, COUNT(*) AS files, MIN(o.path) AS example
-FROM outcomes o CROSS JOIN asked q
-WHERE o.state = 'given' AND o.act = 'read' AND o.outcome = 'allowed' AND o.kind = 'file'
-  AND (q.below = '/' OR o.path = q.below OR SUBSTRING(o.path, 1, LENGTH(q.below) + 1) = q.below || '/')
-GROUP BY o.input, o.namespace, o.actor, o.uid, o.gid, o.volume, o.mounted_at
-ORDER BY o.volume, o.input, o.namespace, o.actor, o.mounted_at;
+-- Who reads what under a path, for certain: `below` of the view `asked`. A count for each actor and mount, and a directory with some.
+WITH found AS (
+    SELECT p.volume, p.day, p.region, p.way, p.class, COUNT(*) AS files, MIN(p.directory) AS seen_in
+    FROM in_regions p CROSS JOIN asked q
+    WHERE p.kind = 'file' AND (q.below = '/' OR p.path = q.below OR SUBSTRING(p.path, 1, LENGTH(q.below) + 1) = q.below || '/')
+    GROUP BY p.volume, p.day, p.region, p.way, p.class)
+SELECT a.input, a.namespace, a.actor, a.uid, a.gid, a.volume, a.mounted_at, SUM(u.files) AS files, MIN(u.seen_in) AS seen_in
+FROM actors a
+JOIN verdicts v ON v.verdicts_of = a.verdicts_of
+JOIN found u ON u.volume = a.volume AND u.day = a.date AND u.region = v.region AND u.way = v.way AND u.class = v.class
+WHERE a.state = 'given' AND v.act = 'read' AND v.outcome = 'allowed'
+GROUP BY a.input, a.namespace, a.actor, a.uid, a.gid, a.volume, a.mounted_at
+ORDER BY a.volume, a.input, a.namespace, a.actor, a.mounted_at;

@@ -112,16 +112,20 @@ pub(crate) struct Called {
     pub(crate) source: String,
     /// The names that it may have in a dataset, the best first.
     pub(crate) names: Vec<String>,
+    /// The namespace of the workloads that mount it.
+    pub(crate) namespace: String,
 }
 
 /// What a volume of a workload is called; `None` of what no dataset has, such as a volume that the pod describes itself.
 pub(crate) fn called(workload: &Workload, volume: &scene::Volume) -> Option<Called> {
     let key = volume.key()?;
+    let namespace = workload.namespace.clone();
     if let VolumeKind::Claim { claim, .. } = &volume.kind {
         return Some(Called {
-            key: format!("{}/{claim}", workload.namespace),
+            key: format!("{namespace}/{claim}"),
             source: format!("claim {claim}"),
-            names: vec![format!("{}.{claim}", workload.namespace), claim.clone()],
+            names: vec![format!("{namespace}.{claim}"), claim.clone()],
+            namespace,
         });
     }
     if matches!(volume.kind, VolumeKind::Backed { .. }) {
@@ -130,7 +134,7 @@ pub(crate) fn called(workload: &Workload, volume: &scene::Volume) -> Option<Call
     let listed =
         if let VolumeKind::Named { listed, .. } = &volume.kind { Some(listed.clone()) } else { None };
     let names = listed.into_iter().chain([key.to_owned()]).collect();
-    Some(Called { key: key.to_owned(), source: format!("volume {key}"), names })
+    Some(Called { key: key.to_owned(), source: format!("volume {key}"), names, namespace })
 }
 
 /// Adds what a dataset has of the volumes of a scene's workloads, where one is named.
@@ -154,18 +158,18 @@ pub(crate) fn of_outline(outline: &mut Outline, facts: &Facts, err: &mut dyn Wri
 
 /// The volumes that workloads mount, as far as a dataset may have them.
 #[derive(Default)]
-struct Wanted(BTreeSet<Called>);
+pub(crate) struct Wanted(pub(crate) BTreeSet<Called>);
 
 impl Wanted {
     /// Adds those of a workload.
-    fn take(&mut self, workload: &Workload) {
+    pub(crate) fn take(&mut self, workload: &Workload) {
         self.0.extend(workload.volumes.iter().filter_map(|volume| called(workload, volume)));
     }
 
     /// Puts what the dataset has of them into a scene, whole.
     fn add(self, scene: &mut Scene, dataset: &Dataset, err: &mut dyn Write) -> Result<(), Failure> {
         let mut read: BTreeMap<VolumeName, Arc<Tree>> = BTreeMap::new();
-        let mut missing = Vec::new();
+        let mut missing = BTreeSet::new();
         for one in self.0 {
             if dataset.is_told(&one) {
                 continue;
@@ -173,7 +177,7 @@ impl Wanted {
             let Some(name) = dataset.volume(&one) else {
                 let told = scene.volumes.get(&one.key).or_else(|| scene.volumes.get(plain(&one)));
                 if told.is_none_or(|facts| facts.tree.is_none()) {
-                    missing.push(one.source);
+                    missing.insert(one.source);
                 }
                 continue;
             };
@@ -186,6 +190,7 @@ impl Wanted {
             };
             put(scene, &one, &dataset.shown(&name), tree);
         }
+        let missing: Vec<String> = missing.into_iter().collect();
         Ok(text::not_in_dataset(err, &missing)?)
     }
 }

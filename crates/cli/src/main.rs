@@ -33,6 +33,7 @@ mod sources;
 mod starter;
 mod table;
 mod terminal;
+mod workers;
 
 use std::io::{ErrorKind, Write};
 use std::process::ExitCode;

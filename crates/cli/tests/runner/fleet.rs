@@ -274,7 +274,7 @@ fn what_is_wrong_with_a_dataset_is_told() {
     ");
     assert_snapshot!(said(&["--dataset", "fleet", "--date", "2026-12-09"]), @"
     --- standard error
-    error: fleet: there is no survey of volume shop.data of 2026-12-09: there are 2026-11-30, 2026-12-01
+    error: fleet: there is no survey of volume depot.data of 2026-12-09: there are 2026-12-01
     --- status 2
     ");
     assert_snapshot!(said(&["--dataset", "fleet", "--date", "soon"]), @"

@@ -3,8 +3,6 @@
 use std::collections::BTreeSet;
 use std::io::Write;
 use std::path::PathBuf;
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicUsize, Ordering};
 
 use anstream::adapter::strip_str;
 use mivask_core::act::Subject;
@@ -33,7 +31,7 @@ use crate::inputs::Files;
 use crate::load::{Whole, text};
 use crate::options::Input;
 use crate::reach::Asked;
-use crate::terminal;
+use crate::{terminal, workers};
 
 /// What came of it.
 pub(super) struct Outcome {
@@ -60,33 +58,13 @@ struct One {
 /// Every input.
 pub(super) fn all(args: &Args, err: &mut dyn Write) -> Result<Outcome, Failure> {
     let shared = of_files(&args.expect, err)?;
-    let count = args.inputs.len();
-    let found: Vec<Mutex<Option<One>>> = (0..count).map(|_| Mutex::new(None)).collect();
-    let next = AtomicUsize::new(0);
-    let workers = std::thread::available_parallelism().map_or(1, usize::from).min(count);
-    std::thread::scope(|scope| {
-        for _ in 0..workers {
-            scope.spawn(|| {
-                loop {
-                    let at = next.fetch_add(1, Ordering::Relaxed);
-                    let (Some(input), Some(slot)) = (args.inputs.get(at), found.get(at)) else { break };
-                    let one = one(args, input, &shared);
-                    *slot.lock().expect("no worker fails while it holds the lock") = Some(one);
-                }
-            });
-        }
-    });
+    let mut all = workers::on_each(&args.inputs, |input| one(args, input, &shared));
     let mut outcome = Outcome {
         run: Run { inputs: Vec::new(), accept: args.accept() },
         files: args.expect.clone(),
         wrong: false,
     };
     outcome.files.extend(args.facts.disk.iter().chain(&args.facts.image).map(|given| given.source.clone()));
-    let all = found.into_iter().map(|slot| {
-        let one = slot.into_inner().expect("no worker fails while it holds the lock");
-        one.expect("every input has been taken by a worker")
-    });
-    let mut all: Vec<One> = all.collect();
     for one in &all {
         err.write_all(&one.said)?;
         outcome.files.extend(one.files.iter().cloned());

@@ -19,7 +19,7 @@ use mivask_disk::process::Reach;
 use mivask_read::outline::Outline;
 use mivask_show::text;
 
-use crate::dataset::Dataset;
+use crate::dataset::{Dataset, Wanted};
 use crate::end::{CommandError, End, Failure};
 use crate::inputs::Files;
 use crate::load::{Told, choose, outline};
@@ -87,6 +87,7 @@ struct Described {
     name: String,
     outline: Outline,
     changes: Changes,
+    wanted: Wanted,
 }
 
 pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Result<End, Failure> {
@@ -102,6 +103,11 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
     }
     let mut volumes = Volumes::new(dataset);
     let states = states(args, err)?;
+    let working = terminal::working("reading the volumes");
+    for described in states.iter().flat_map(|state| &state.inputs) {
+        volumes.read(&described.wanted).map_err(Failure::Disk)?;
+    }
+    drop(working);
     let working = terminal::working("looking at what shows where");
     let mut told = Told::default();
     each(&states, &mut volumes, &mut |names, workload, at, stage, volumes| {
@@ -175,7 +181,12 @@ fn described(inputs: &[PathBuf], facts: &Facts, err: &mut dyn Write) -> Result<V
         }
         change::outline(&changes, &mut outline, err)?;
         choose(&mut outline, facts.runtime.first().copied())?;
-        all.push(Described { name: path.display().to_string(), outline, changes });
+        let mut wanted = Wanted::default();
+        outline.each(&Files::default(), &mut |given| {
+            wanted.take(&*changed(given, &changes)?);
+            Ok::<(), Failure>(())
+        })?;
+        all.push(Described { name: path.display().to_string(), outline, changes, wanted });
     }
     match nowhere.into_iter().find(|(sentence, _)| !made.contains(*sentence)) {
         Some((_, error)) => Err(error),
@@ -214,21 +225,20 @@ fn of_input(
     let (outline, changes) = (&described.outline, &described.changes);
     let sharing = table::sharing(outline, changes)?;
     let mut scene = outline.scene.clone();
-    let mut names = Names::new();
-    let changed = |given: &Arc<Workload>| -> Result<Arc<Workload>, Failure> {
-        let mut workload = given.clone();
-        changes.apply_to_workload(&mut workload)?;
-        Ok(workload)
-    };
-    outline.each(&Files::default(), &mut |given| {
-        volumes.put(&*changed(given)?, &mut scene, &mut names).map_err(Failure::Disk)
-    })?;
+    let names = volumes.put(&described.wanted, &mut scene);
     let at = At { state, part, input: &described.name, scene: &scene };
     let mut staging = Staging::new(&scene, outline.actor_names.clone(), sharing);
     outline.each(&Files::default(), &mut |given| {
-        let workload = changed(given)?;
+        let workload = changed(given, changes)?;
         let mut stage = staging.next(&workload);
         changes.apply_to_files(&mut stage)?;
         visit(&names, &workload, &at, &stage, volumes)
     })
+}
+
+/// A workload after the changes.
+fn changed(given: &Arc<Workload>, changes: &Changes) -> Result<Arc<Workload>, Failure> {
+    let mut workload = given.clone();
+    changes.apply_to_workload(&mut workload)?;
+    Ok(workload)
 }

@@ -6,7 +6,8 @@ use mivask_core::scene::{Scene, Workload};
 use mivask_disk::dataset::{Apart, RegionRow, Volume, VolumeName};
 use mivask_disk::error::DiskError;
 
-use crate::dataset::{Dataset, called, put};
+use crate::dataset::{Dataset, Wanted, called, put};
+use crate::workers;
 
 /// How many paths of a volume are told apart at most: each of its rows is held against them.
 const MOST_APART: usize = 1024;
@@ -45,31 +46,35 @@ impl Volumes {
         self.read.get(&name.parse().ok()?)
     }
 
-    /// Puts what the dataset has of the volumes of `workload` into the scene.
-    pub(super) fn put(
-        &mut self,
-        workload: &Workload,
-        scene: &mut Scene,
-        names: &mut Names,
-    ) -> Result<(), DiskError> {
-        for volume in &workload.volumes {
-            let Some(one) = called(workload, volume) else { continue };
-            if self.dataset.is_told(&one) {
-                self.told.extend(self.dataset.volume(&one));
-                continue;
+    /// Reads those that are wanted and were not yet, on all processors.
+    pub(super) fn read(&mut self, wanted: &Wanted) -> Result<(), DiskError> {
+        let mut unread: BTreeSet<VolumeName> = BTreeSet::new();
+        for one in &wanted.0 {
+            let name = self.dataset.volume(one);
+            match name {
+                Some(name) if self.dataset.is_told(one) => drop(self.told.insert(name)),
+                Some(name) if !self.read.contains_key(&name) => drop(unread.insert(name)),
+                None if !self.dataset.is_told(one) => drop(self.missing.insert(one.source.clone())),
+                Some(_) | None => {}
             }
-            let Some(name) = self.dataset.volume(&one) else {
-                self.missing.insert(one.source);
-                continue;
-            };
-            if !self.read.contains_key(&name) {
-                let read = self.dataset.pairs(&name, Apart::default())?;
-                self.read.insert(name.clone(), read);
-            }
-            put(scene, &one, &self.dataset.shown(&name), self.read[&name].tree.clone());
-            names.insert((workload.namespace.clone(), one.source), name.as_str().to_owned());
+        }
+        let unread: Vec<VolumeName> = unread.into_iter().collect();
+        let read = workers::on_each(&unread, |name| self.dataset.pairs(name, Apart::default()));
+        for (name, read) in unread.into_iter().zip(read) {
+            self.read.insert(name, read?);
         }
         Ok(())
+    }
+
+    /// Puts what the dataset has of those that are wanted into a scene, and gives what they are called there.
+    pub(super) fn put(&self, wanted: &Wanted, scene: &mut Scene) -> Names {
+        let there = wanted.0.iter().filter(|one| !self.dataset.is_told(one));
+        let there = there.filter_map(|one| {
+            let name = self.dataset.volume(one)?;
+            put(scene, one, &self.dataset.shown(&name), self.read.get(&name)?.tree.clone());
+            Some(((one.namespace.clone(), one.source.clone()), name.as_str().to_owned()))
+        });
+        there.collect()
     }
 
     /// A path of a volume, from its root, that has to be told apart from the rest.
@@ -84,16 +89,23 @@ impl Volumes {
 
     /// Reads volumes again of which it is known now that some names matter.
     pub(super) fn settle(&mut self) -> Result<(), DiskError> {
+        let mut again: Vec<(VolumeName, Vec<Vec<u8>>, bool)> = Vec::new();
         for (name, read) in &mut self.read {
             let paths = self.apart.get(name.as_str());
             let regions: Vec<Vec<u8>> = paths.into_iter().flatten().take(MOST_APART).cloned().collect();
             let all = paths.is_none_or(|paths| paths.len() == regions.len());
             let complete = all && !self.open.contains(name.as_str());
             if !regions.is_empty() {
-                *read = self.dataset.pairs(name, Apart { regions: &regions, complete })?;
+                again.push((name.clone(), regions, complete));
             } else if complete {
                 read.settle();
             }
+        }
+        let read = workers::on_each(&again, |(name, regions, complete)| {
+            self.dataset.pairs(name, Apart { regions, complete: *complete })
+        });
+        for ((name, ..), read) in again.into_iter().zip(read) {
+            self.read.insert(name, read?);
         }
         Ok(())
     }
