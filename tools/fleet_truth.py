@@ -78,8 +78,10 @@ class Truth:
                 counts.update((volume, uid) for _, uid, *_ in entries.values() if uid and uid not in self.uids[volume])
         return counts
 
-    def who_reads(self):
-        return Counter((who, volume) for who, volume, path, act, answer in self.cells["given"] if act == "read" and answer[0] == "allowed" and self.now[volume][path][0] == "file")
+    def who_reads(self, below):
+        under = below.rstrip("/") + "/"
+        files = (one for one in self.cells["given"] if one[3] == "read" and one[4][0] == "allowed" and self.now[one[1]][one[2]][0] == "file")
+        return Counter((who, volume) for who, volume, path, *_ in files if path == below or path.startswith(under))
 
     def secrets(self, more_than):
         readers = defaultdict(set)
@@ -123,14 +125,15 @@ class Truth:
         return +counts
 
 
-def differences(truth, uids, rows):
-    """The questions whose rows are not what they have to be, with some of both; `rows` runs one."""
+def differences(truth, uids, rows, below, readers):
+    """The questions whose rows are not what they have to be, with some of both; `rows` runs one. It was asked for what is `below` a path, and secrets with more than
+    `readers`."""
     asked = {
         "world-writable": ({row[:3]: int(row[3]) for row in rows("world-writable.sql")}, truth.world_writable()),
         "open-to-group-0": ({row[:1]: tuple(map(int, row[1:])) for row in rows("open-to-group-0.sql")}, truth.open_to_group_0()),
         "orphaned-ids": ({row[:2]: int(row[2]) for row in rows("orphaned-ids.sql")}, truth.orphaned_ids()),
-        "who-reads": ({((row[0], row[2], row[6]), row[5]): int(row[7]) for row in rows("who-reads.sql")}, truth.who_reads()),
-        "secrets": ({row[:2]: row[2] for row in rows("secrets.sql")}, truth.secrets(3)),
+        "who-reads": ({((row[0], row[2], row[6]), row[5]): int(row[7]) for row in rows("who-reads.sql")}, truth.who_reads(below)),
+        "secrets": ({row[:2]: row[2] for row in rows("secrets.sql")}, truth.secrets(readers)),
         "root-only": ({row[:1]: int(row[1]) for row in rows("root-only.sql")}, truth.root_only(uids)),
         "opens-and-closes": ({((row[4], row[6], row[7]), row[0], row[1], row[2], row[3], row[8], row[9]): int(row[10]) for row in rows("opens-and-closes.sql")}, truth.opens_and_closes()),
         "uncertain": ({((row[1], row[3], row[4]), row[0], row[5]): int(row[6]) for row in rows("uncertain.sql") if row[5]}, truth.uncertain()),
