@@ -1,6 +1,6 @@
 -- What opens and closes with a change (--change or --against), by volume, act and owner.
 SELECT d.volume, c.uid AS owner, c.gid AS owning_group, d.act, d.input, d.namespace, d.actor, d.mounted_at, d.before_it, d.after_it,
-       SUM(p.entries) AS entries, MIN(p.seen_in) AS seen_in
+       SUM(p.entries) AS entries
 FROM (
     SELECT a.volume, a.date AS day, a.input, a.namespace, a.actor, a.mounted_at, v.region, v.way, v.class, v.act,
            v.outcome AS before_it, w.outcome AS after_it

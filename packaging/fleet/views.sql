@@ -14,19 +14,18 @@ CREATE OR REPLACE VIEW placed AS SELECT
     CASE WHEN name = '' THEN directory WHEN directory = '/' THEN '/' || name ELSE directory || '/' || name END AS path
 FROM entries;
 
--- How many entries there are of each class at the end of each way, on each day, and a directory with some: what most questions count. Rows are counted before
--- anything is joined, so that engines read three columns once and join little.
-CREATE OR REPLACE VIEW counted AS
-SELECT volume, CAST(date AS VARCHAR(10)) AS day, way, class, entries, seen_in
-FROM (SELECT volume, date, way, class, COUNT(*) AS entries, MIN(directory) AS seen_in FROM entries GROUP BY volume, date, way, class) c;
-
--- The same of the last day of each volume: what questions without actors are about.
-CREATE OR REPLACE VIEW latest AS
-SELECT volume, day, way, class, entries, seen_in
-FROM (SELECT c.*, MAX(day) OVER (PARTITION BY volume) AS last_day FROM counted c) d WHERE day = last_day;
-
 -- The days of each volume: each has one root, to which there is no way.
 CREATE OR REPLACE VIEW days AS SELECT volume, CAST(date AS VARCHAR(10)) AS day FROM entries WHERE way = 0;
+CREATE OR REPLACE VIEW last_days AS SELECT volume, MAX(day) AS day FROM days GROUP BY volume;
+
+-- How many entries there are of each class at the end of each way, on each day: what most questions count. Rows are counted before anything is joined, so
+-- that engines read two columns once and join little.
+CREATE OR REPLACE VIEW counted AS
+SELECT volume, CAST(date AS VARCHAR(10)) AS day, way, class, entries
+FROM (SELECT volume, date, way, class, COUNT(*) AS entries FROM entries GROUP BY volume, date, way, class) c;
+
+-- The same of the last day of each volume: what questions without actors are about.
+CREATE OR REPLACE VIEW latest AS SELECT c.* FROM counted c JOIN last_days l ON l.volume = c.volume AND l.day = c.day;
 
 -- Volumes with paths that a subPath shows or something else is mounted on; most have none, and their entries are all in the region `/`.
 CREATE OR REPLACE VIEW divided AS SELECT DISTINCT volume, date AS day FROM regions WHERE region <> '/';
@@ -51,16 +50,16 @@ UNION ALL SELECT * FROM in_divided;
 
 -- Pairs of class and way with their region, counted.
 CREATE OR REPLACE VIEW pairs AS
-SELECT c.volume, c.day, '/' AS region, c.way, c.class, c.entries, c.seen_in
+SELECT c.volume, c.day, '/' AS region, c.way, c.class, c.entries
 FROM counted c JOIN undivided u ON u.volume = c.volume AND u.day = c.day
 UNION ALL
-SELECT volume, day, region, way, class, COUNT(*) AS entries, MIN(directory) AS seen_in
+SELECT volume, day, region, way, class, COUNT(*) AS entries
 FROM in_divided GROUP BY volume, day, region, way, class;
 
 -- What every actor can do to each of these pairs.
 CREATE OR REPLACE VIEW judged AS SELECT
     a.state, a.part, a.input, a.namespace, a.workload, a.actor, a.uid, a.gid, a.mounted_at, a.shows,
-    p.volume, p.day, p.region, p.way, p.class, p.entries, p.seen_in, v.act, v.outcome, v.errno, v.decided_by, v.barrier
+    p.volume, p.day, p.region, p.way, p.class, p.entries, v.act, v.outcome, v.errno, v.decided_by, v.barrier
 FROM actors a
 JOIN verdicts v ON v.verdicts_of = a.verdicts_of
 JOIN pairs p ON p.volume = a.volume AND p.day = a.date AND p.region = v.region AND p.way = v.way AND p.class = v.class;

@@ -1,10 +1,10 @@
--- Who reads what under a path, for certain: `below` of the view `asked`. A count for each actor and mount, and a directory with some.
+-- Who reads what under a path, for certain: `below` of the view `asked`. A count for each actor and mount.
 WITH found AS (
-    SELECT p.volume, p.day, p.region, p.way, p.class, COUNT(*) AS files, MIN(p.directory) AS seen_in
+    SELECT p.volume, p.day, p.region, p.way, p.class, COUNT(*) AS files
     FROM in_regions p CROSS JOIN asked q
     WHERE p.kind = 'file' AND (q.below = '/' OR p.path = q.below OR SUBSTRING(p.path, 1, LENGTH(q.below) + 1) = q.below || '/')
     GROUP BY p.volume, p.day, p.region, p.way, p.class)
-SELECT a.input, a.namespace, a.actor, a.uid, a.gid, a.volume, a.mounted_at, SUM(u.files) AS files, MIN(u.seen_in) AS seen_in
+SELECT a.input, a.namespace, a.actor, a.uid, a.gid, a.volume, a.mounted_at, SUM(u.files) AS files
 FROM actors a
 JOIN verdicts v ON v.verdicts_of = a.verdicts_of
 JOIN found u ON u.volume = a.volume AND u.day = a.date AND u.region = v.region AND u.way = v.way AND u.class = v.class
