@@ -64,15 +64,13 @@ class Spark:
             builder = builder.config(key, value)
         self.session = builder.getOrCreate()
         self.session.sparkContext.setLogLevel("ERROR")
-        places = {name: f"{dataset}/{name}" for name in ("entries", "classes", "ways")}
+        self.session.sql(f"CREATE TABLE entries ({ENTRIES}) USING parquet OPTIONS (path '{dataset}/entries') PARTITIONED BY (volume, date)")
+        self.session.sql("MSCK REPAIR TABLE entries")
+        places = {name: f"{dataset}/{name}" for name in ("classes", "ways")}
         places.update({name: f"{verdicts}/{name}" for name in ("actors", "verdicts", "regions")})
         for name, place in places.items():
             plain = name if name not in ("classes", "ways") else f"every_{name}"
-            columns = f"({ENTRIES}) " if name == "entries" else ""
-            parts = " PARTITIONED BY (volume, date)" if name == "entries" else ""
-            self.session.sql(f"CREATE TABLE {plain} {columns}USING parquet OPTIONS (path '{place}'){parts}")
-            if name == "entries":
-                self.session.sql("MSCK REPAIR TABLE entries")
+            self.session.sql(f"CREATE TABLE {plain} USING parquet OPTIONS (path '{place}')")
             if plain != name:
                 self.session.sql(f"CREATE VIEW {name} AS SELECT DISTINCT * FROM {plain}")
 

@@ -4,10 +4,10 @@ WITH found AS (
     FROM in_regions p CROSS JOIN asked q
     WHERE p.kind = 'file' AND (q.below = '/' OR p.path = q.below OR SUBSTRING(p.path, 1, LENGTH(q.below) + 1) = q.below || '/')
     GROUP BY p.volume, p.day, p.region, p.way, p.class)
-SELECT a.input, a.namespace, a.actor, a.uid, a.gid, a.volume, a.mounted_at, SUM(u.files) AS files
+SELECT a.input, a.namespace, a.actor, a.uid, a.gid, a.volume, a.mounted_at, SUM(f.files) AS files
 FROM actors a
 JOIN verdicts v ON v.verdicts_of = a.verdicts_of
-JOIN found u ON u.volume = a.volume AND u.day = a.date AND u.region = v.region AND u.way = v.way AND u.class = v.class
+JOIN found f ON f.volume = a.volume AND f.day = a.date AND f.region = v.region AND f.way = v.way AND f.class = v.class
 WHERE a.state = 'given' AND v.act = 'read' AND v.outcome = 'allowed'
 GROUP BY a.input, a.namespace, a.actor, a.uid, a.gid, a.volume, a.mounted_at
 ORDER BY a.volume, a.input, a.namespace, a.actor, a.mounted_at;

@@ -110,6 +110,19 @@ pub(crate) fn outline(changes: &Changes, outline: &mut Outline, err: &mut dyn Wr
     tell(&notes, err)
 }
 
+/// Each workload, after what is changed about it.
+pub(crate) fn each_workload(
+    changes: &Changes,
+    outline: &Outline,
+    use_it: &mut dyn FnMut(&Arc<Workload>) -> Result<(), Failure>,
+) -> Result<(), Failure> {
+    outline.each(&Files::default(), &mut |given| {
+        let mut workload = given.clone();
+        changes.apply_to_workload(&mut workload)?;
+        use_it(&workload)
+    })
+}
+
 fn tell(notes: &[String], err: &mut dyn Write) -> Result<(), Failure> {
     for note in notes {
         writeln!(err, "note: {}", safe(note))?;

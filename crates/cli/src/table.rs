@@ -8,6 +8,7 @@ use mivask_core::act::Subject;
 use mivask_core::change::Changes;
 use mivask_core::prepare::{HOST, Staging};
 use mivask_core::question::{Remark, remarks};
+use mivask_core::scene::{Scene, Workload};
 use mivask_core::sharing::Sharing;
 use mivask_core::stage::{Actor, Stage};
 use mivask_disk::process::Reach;
@@ -17,7 +18,6 @@ use mivask_show::sides::{Facet, Side};
 
 use crate::change;
 use crate::end::{End, Failure};
-use crate::inputs::Files;
 use crate::load::{Told, choose, outline, print_sides};
 use crate::options::{Common, Format};
 use crate::reach::Asked;
@@ -164,37 +164,48 @@ impl Chosen {
 type Visiting<'a> = &'a mut dyn FnMut(&Stage, &[&Actor], Vec<Remark>) -> Result<(), Failure>;
 
 /// Those of the workloads as they are changed.
-pub(crate) fn sharing(outline: &Outline, changes: &Changes) -> Result<Arc<Sharing>, Failure> {
+fn sharing(outline: &Outline, changes: &Changes) -> Result<Arc<Sharing>, Failure> {
     if changes.is_empty() {
         return Ok(outline.sharing.clone());
     }
     let mut all = Sharing::default();
-    outline.each(&Files::default(), &mut |given| {
-        let mut changed = given.clone();
-        changes.apply_to_workload(&mut changed)?;
-        all.take(&changed);
-        Ok::<(), Failure>(())
+    change::each_workload(changes, outline, &mut |workload| {
+        all.take(workload);
+        Ok(())
     })?;
     Ok(Arc::new(all))
 }
 
-/// Stages workload by workload, each with what is changed about it.
+/// Takes a workload, changed, and its stage.
+type OnStage<'a> = &'a mut dyn FnMut(&Arc<Workload>, &Stage) -> Result<(), Failure>;
+
+/// Stages workload by workload in the surroundings of `scene`, each with what is changed about it; gives what stages who comes behind them.
+pub(crate) fn staged<'a>(
+    (outline, changes): (&Outline, &Changes),
+    scene: &'a Scene,
+    visit: OnStage<'_>,
+) -> Result<Staging<'a>, Failure> {
+    let mut staging = Staging::new(scene, outline.actor_names.clone(), sharing(outline, changes)?);
+    change::each_workload(changes, outline, &mut |workload| {
+        let mut stage = staging.next(workload);
+        changes.apply_to_files(&mut stage)?;
+        visit(workload, &stage)
+    })?;
+    Ok(staging)
+}
+
+/// The actors that are asked about, workload by workload.
 pub(crate) fn each(
     (outline, changes): (&Outline, &Changes),
     chosen: &Chosen,
     visit: Visiting<'_>,
 ) -> Result<(), Failure> {
     let scene = &outline.scene;
-    let mut staging = Staging::new(scene, outline.actor_names.clone(), sharing(outline, changes)?);
-    outline.each(&Files::default(), &mut |given| {
-        let mut workload = given.clone();
-        changes.apply_to_workload(&mut workload)?;
-        let mut stage = staging.next(&workload);
-        changes.apply_to_files(&mut stage)?;
-        let wanted = |actor: &Actor| chosen.is(&stage, actor);
-        let remarks = remarks(scene, std::slice::from_ref(&workload), &stage, &wanted);
+    let mut staging = staged((outline, changes), scene, &mut |workload, stage| {
+        let wanted = |actor: &Actor| chosen.is(stage, actor);
+        let remarks = remarks(scene, std::slice::from_ref(workload), stage, &wanted);
         let actors: Vec<&Actor> = stage.actors.iter().filter(|actor| wanted(actor)).collect();
-        visit(&stage, &actors, remarks)
+        visit(stage, &actors, remarks)
     })?;
     // Who is on the host is in no workload.
     let stage = staging.on_host();

@@ -10,7 +10,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use mivask_core::change::{Change, Changes};
-use mivask_core::prepare::{HOST, Staging};
+use mivask_core::prepare::HOST;
 use mivask_core::question::remarks;
 use mivask_core::scene::{Scene, Workload};
 use mivask_core::stage::Stage;
@@ -21,7 +21,6 @@ use mivask_show::text;
 
 use crate::dataset::{Dataset, Wanted};
 use crate::end::{CommandError, End, Failure};
-use crate::inputs::Files;
 use crate::load::{Told, choose, outline};
 use crate::options::{Facts, Input};
 use crate::reach::Asked;
@@ -182,9 +181,9 @@ fn described(inputs: &[PathBuf], facts: &Facts, err: &mut dyn Write) -> Result<V
         change::outline(&changes, &mut outline, err)?;
         choose(&mut outline, facts.runtime.first().copied())?;
         let mut wanted = Wanted::default();
-        outline.each(&Files::default(), &mut |given| {
-            wanted.take(&*changed(given, &changes)?);
-            Ok::<(), Failure>(())
+        change::each_workload(&changes, &outline, &mut |workload| {
+            wanted.take(workload);
+            Ok(())
         })?;
         all.push(Described { name: path.display().to_string(), outline, changes, wanted });
     }
@@ -222,23 +221,11 @@ fn of_input(
     volumes: &mut Volumes,
     visit: Visit<'_>,
 ) -> Result<(), Failure> {
-    let (outline, changes) = (&described.outline, &described.changes);
-    let sharing = table::sharing(outline, changes)?;
-    let mut scene = outline.scene.clone();
+    let mut scene = described.outline.scene.clone();
     let names = volumes.put(&described.wanted, &mut scene);
     let at = At { state, part, input: &described.name, scene: &scene };
-    let mut staging = Staging::new(&scene, outline.actor_names.clone(), sharing);
-    outline.each(&Files::default(), &mut |given| {
-        let workload = changed(given, changes)?;
-        let mut stage = staging.next(&workload);
-        changes.apply_to_files(&mut stage)?;
-        visit(&names, &workload, &at, &stage, volumes)
+    table::staged((&described.outline, &described.changes), &scene, &mut |workload, stage| {
+        visit(&names, workload, &at, stage, volumes)
     })
-}
-
-/// A workload after the changes.
-fn changed(given: &Arc<Workload>, changes: &Changes) -> Result<Arc<Workload>, Failure> {
-    let mut workload = given.clone();
-    changes.apply_to_workload(&mut workload)?;
-    Ok(workload)
+    .map(drop)
 }
