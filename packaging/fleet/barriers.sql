@@ -9,6 +9,5 @@ SELECT /*+ BROADCAST(s), BROADCAST(c) */ s.volume, s.input, s.namespace, s.actor
        s.entries, MIN(p.directory) AS directory, COUNT(*) AS directories
 FROM shut s JOIN classes c ON c.class = s.barrier
 JOIN placed p ON p.volume = s.volume AND p.day = s.day AND p.class = s.barrier
-WHERE p.name = ''
 GROUP BY s.volume, s.input, s.namespace, s.actor, s.mounted_at, s.barrier, c.uid, c.gid, c.mode, c.acl, s.entries
 ORDER BY entries DESC, s.volume, s.input, s.namespace, s.actor, s.mounted_at, directory;
