@@ -298,9 +298,12 @@ fn below(source: &Path, path: &Path) -> Vec<u8> {
 
 /// Says where it stands; a server that does not answer would otherwise look like a large disk.
 fn stalled(path: &[u8]) {
-    let shown = if path.is_empty() { "the source itself".to_owned() } else { quoted(path) };
     let seconds = PATIENCE.as_secs();
-    terminal::note(&format!(
-        "{shown} has not answered for {seconds} seconds; it is waited for: interrupt, and go on with --leave-out {shown}"
-    ));
+    let shown = if path.is_empty() { "the source itself".to_owned() } else { quoted(path) };
+    let instead = if path.is_empty() {
+        String::new()
+    } else {
+        format!(": interrupt, and go on with --leave-out {shown}")
+    };
+    terminal::note(&format!("{shown} has not answered for {seconds} seconds; it is waited for{instead}"));
 }

@@ -23,6 +23,9 @@ use crate::gathered::Holes;
 /// The longest path one call takes; longer ones are opened piece by piece (`PATH_MAX` is 4,096).
 const LONGEST: usize = 4000;
 
+/// Entries of a directory after which it is plain that it answers.
+const MANY: usize = 1 << 14;
+
 /// Bytes of a path from which on a directory becomes the anchor of those in it.
 const FAR: usize = 512;
 
@@ -102,7 +105,12 @@ impl<'a> Lister<'a> {
         while let Some(entry) = entries.next() {
             match entry {
                 Ok(_) if self.pool.is_too_much(listing.entries.len() + 1) => break,
-                Ok(entry) => self.entry(&entry, (job, searchable), listing, found),
+                Ok(entry) => {
+                    self.entry(&entry, (job, searchable), listing, found);
+                    if listing.entries.len().is_multiple_of(MANY) {
+                        self.pool.answers(job.number);
+                    }
+                }
                 Err(error) => {
                     result = Err(error);
                     break;

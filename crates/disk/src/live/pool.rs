@@ -60,7 +60,7 @@ struct State {
     waiting: usize,
     next: u32,
     stopped: bool,
-    /// The directories that are being listed, and since when.
+    /// The directories that are being listed, and when they were last heard of.
     under_way: BTreeMap<u32, (Instant, Vec<u8>)>,
 }
 
@@ -162,6 +162,13 @@ impl Pool {
         }
     }
 
+    /// A directory answers: it is large, not stuck.
+    pub(super) fn answers(&self, number: u32) {
+        if let Some((since, _)) = self.lock().under_way.get_mut(&number) {
+            *since = Instant::now();
+        }
+    }
+
     /// Lets every thread end.
     pub(super) fn stop(&self) {
         self.lock().stopped = true;
@@ -201,6 +208,20 @@ mod tests {
             pool.stop();
         });
         assert_eq!(*TOLD.lock().unwrap_or_else(PoisonError::into_inner), [b"slow".to_vec()]);
+    }
+
+    #[test]
+    fn a_directory_that_goes_on_answering_is_waited_for_anew() {
+        let pool = Pool::new(10);
+        let root = pool.take().expect("the root");
+        let since = || pool.lock().under_way[&root.number].0;
+        let begun = since();
+        std::thread::sleep(Duration::from_millis(2));
+        assert_eq!(since(), begun);
+        pool.answers(root.number);
+        assert!(since() > begun);
+        // One that is done is nobody's any more.
+        pool.answers(root.number + 1);
     }
 
     #[test]
