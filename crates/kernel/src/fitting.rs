@@ -67,13 +67,13 @@ impl Fitted {
                 who.namespace =
                     Arc::new(UserNamespace { uids: without(uids, no_user), gids: without(gids, no_group) });
             }
-            for mount in actor.mounts.iter_mut() {
+            actor.mounts.change(|_, mount| {
                 let MountIds { uids, gids } = &mount.facts.ids;
                 let ids = MountIds { uids: without(uids, no_user), gids: without(gids, no_group) };
                 if ids != mount.facts.ids {
                     Arc::make_mut(&mut mount.facts).ids = ids;
                 }
-            }
+            });
         }
     }
 }

@@ -1,5 +1,7 @@
 //! What is attached where: sources, mounts and their flags.
 
+mod table;
+
 use std::fmt;
 use std::sync::Arc;
 
@@ -10,6 +12,7 @@ use crate::mode::Mode;
 use crate::mount_kind::MountKind;
 use crate::personality::Personality;
 use crate::tree::{Certainty, InodeId, Tree};
+pub use table::MountTable;
 
 /// A source of one [`Storage`](crate::storage::Storage).
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
@@ -315,69 +318,6 @@ impl MountFacts {
             relabelled: None,
             from,
         }
-    }
-}
-
-/// The mounts one actor sees, the root first; later mounts may cover earlier ones.
-#[derive(Clone, Debug, Default)]
-pub struct MountTable {
-    mounts: Vec<Mount>,
-}
-
-impl MountTable {
-    /// The root mount's number.
-    pub const ROOT: MountId = MountId(0);
-
-    /// Adds a mount on top of what is there.
-    pub fn push(&mut self, mount: Mount) -> MountId {
-        self.mounts.push(mount);
-        MountId::at(self.mounts.len() - 1)
-    }
-
-    /// Gives back what was kept free for more: nothing is mounted behind the last one.
-    pub fn close(&mut self) {
-        self.mounts.shrink_to_fit();
-    }
-
-    /// The mount `id`.
-    #[must_use]
-    pub fn get(&self, id: MountId) -> &Mount {
-        &self.mounts[id.number()]
-    }
-
-    /// Every mount, the root first, in the order they were made.
-    pub fn iter(&self) -> impl Iterator<Item = (MountId, &Mount)> {
-        self.mounts.iter().enumerate().map(|(index, mount)| (MountId::at(index), mount))
-    }
-
-    /// Every mount, to be changed.
-    pub fn iter_mut(&mut self) -> impl Iterator<Item = &mut Mount> {
-        self.mounts.iter_mut()
-    }
-
-    /// Makes the possible source number `variant` of `id` the only one.
-    pub fn choose(&mut self, id: MountId, variant: usize) {
-        let variants = &mut self.mounts[id.number()].variants;
-        *variants = variants.get(variant).cloned().into_iter().collect();
-    }
-
-    /// Takes the flags of the same mounts of `other`.
-    pub fn take_flags(&mut self, other: &Self) {
-        for (mount, model) in self.mounts.iter_mut().zip(&other.mounts) {
-            if mount.facts.at == model.facts.at {
-                mount.flags = model.flags;
-            }
-        }
-    }
-
-    /// The mount that covers `inode` of `mount`, the newest if several do.
-    #[must_use]
-    pub fn covering(&self, mount: MountId, inode: InodeId) -> Option<MountId> {
-        let mut above = self.mounts.len();
-        while above > 0 && self.mounts[above - 1].on != Some((mount, inode)) {
-            above -= 1;
-        }
-        above.checked_sub(1).map(MountId::at)
     }
 }
 

@@ -331,7 +331,7 @@ impl<'a> View<'a> {
     #[must_use]
     pub fn is_mount_point(&self, place: Place) -> bool {
         place.inode.is_some()
-            && self.mounts.iter().filter_map(|(_, mount)| mount.on).any(|(on, inode)| {
+            && self.mounts.covered().any(|(on, inode)| {
                 Some(inode) == place.inode
                     && self.mount(on).variants.iter().any(|variant| variant.source == place.source)
             })

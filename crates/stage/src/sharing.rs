@@ -22,7 +22,7 @@ pub struct Mounting {
 }
 
 /// A volume that more than one workload may mount.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
 enum Shared {
     /// A claim, by namespace and name.
     Claim(String, String),
@@ -66,12 +66,31 @@ impl Shared {
 #[derive(Clone, Debug, Default)]
 pub struct Sharing {
     by_claim: BTreeMap<(String, String), Vec<Mounting>>,
-    writers: Vec<(String, Shared)>,
+    writers: BTreeMap<Shared, Writers>,
+    /// How many workloads there are.
+    taken: usize,
     labelled: Vec<Labelling>,
     /// The levels and labels that containers ask for.
     levels: BTreeSet<String>,
     /// How many workloads have a volume of each claim.
     on_claim: BTreeMap<(String, String), usize>,
+}
+
+/// The first two workloads that write to a volume, each with its place among all: whoever asks wants one that is not itself.
+#[derive(Clone, Debug, Default)]
+struct Writers(Vec<(usize, String)>);
+
+impl Writers {
+    fn take(&mut self, place: usize, workload: &str) {
+        let another = self.0.first().is_none_or(|(_, first)| first != workload);
+        if another && self.0.len() < 2 {
+            self.0.push((place, workload.to_owned()));
+        }
+    }
+
+    fn beside(&self, workload: &str) -> Option<&(usize, String)> {
+        self.0.iter().find(|(_, name)| *name != workload)
+    }
 }
 
 /// A container that has something labelled anew (`z`, `Z`).
@@ -96,13 +115,17 @@ impl Sharing {
 
     /// Adds what `workload` mounts. Of pods with one group, the first stands for all.
     pub fn take(&mut self, workload: &Workload) {
+        let mounts = workload.containers.iter().flat_map(|container| &container.mounts);
+        let written: BTreeSet<&str> =
+            mounts.filter(|mount| !mount.read_only).map(|mount| mount.volume.value.as_str()).collect();
         for volume in &workload.volumes {
             if let Some(shared) = Shared::new(workload, volume)
-                && writes(&workload.containers, &volume.name.value)
+                && written.contains(volume.name.value.as_str())
             {
-                self.writers.push((workload.name.clone(), shared));
+                self.writers.entry(shared).or_default().take(self.taken, &workload.name);
             }
         }
+        self.taken += 1;
         self.take_labels(workload);
         for volume in &workload.volumes {
             let VolumeKind::Claim { claim, read_only: false } = &volume.kind else { continue };
@@ -131,8 +154,13 @@ impl Sharing {
         }
         let volume = workload.volumes.iter().find(|given| given.name.value == volume)?;
         let shared = Shared::new(workload, volume)?;
-        let mut others = self.writers.iter().filter(|(name, _)| *name != workload.name);
-        others.find(|(_, other)| shared.meets(other)).map(|(name, _)| name.clone())
+        let beside = |writers: &Writers| writers.beside(&workload.name).cloned();
+        if !matches!(shared, Shared::Host(_)) {
+            return self.writers.get(&shared).and_then(beside).map(|(_, name)| name);
+        }
+        // What is above a path and what is below it, too.
+        let there = self.writers.iter().filter(|(other, _)| shared.meets(other));
+        there.filter_map(|(_, writers)| beside(writers)).min().map(|(_, name)| name)
     }
 
     fn take_labels(&mut self, workload: &Workload) {
@@ -164,6 +192,9 @@ impl Sharing {
         mount: &VolumeMount,
     ) -> Option<Relabelled> {
         let own = mount.engine.relabel.as_ref().map(|asked| asked.value);
+        if own.is_none() && self.labelled.is_empty() {
+            return None;
+        }
         let mine = behind(workload, mount);
         let others = self.labelled.iter().filter(|one| {
             let same = one.workload == workload.name && one.container == container.name;

@@ -91,7 +91,8 @@ pub fn access(stage: &Stage, actor: &Actor, path: &[u8]) -> AccessRow {
     let both = PerColumn::from_fn(|column| Some(outcome(stage, actor, path, &question(column)?)));
     let usually = PerColumn::from_fn(|column| both.of(column).as_ref()?.1.clone());
     let cells = both.map(|cell| cell.as_ref().map(|(outcome, _)| outcome.clone()));
-    let on = |at: &[u8]| trimmed(at) == trimmed(path);
+    let plain = trimmed(path);
+    let on = |at: &[u8]| trimmed(at) == plain;
     let mount_point = actor.mounts.iter().any(|(_, mount)| on(&mount.facts.at) && mount.on.is_some());
     let actor = actor.name.to_string();
     AccessRow { actor, path: path.to_vec(), facts, missing, mount_point, deeper: 0, cells, usually }

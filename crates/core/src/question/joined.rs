@@ -126,10 +126,10 @@ impl Joined {
         for actor in Arc::make_mut(&mut self.stage.actors) {
             let shown: Vec<SourceId> =
                 actor.mounts.iter().map(|(_, mount)| mount.variants[0].source).collect();
-            for (mount, source) in actor.mounts.iter_mut().zip(&shown) {
-                mount.root = mount.root.map(|root| now(*source, root));
+            actor.mounts.change(|id, mount| {
+                mount.root = mount.root.map(|root| now(shown[id.number()], root));
                 mount.on = mount.on.map(|(below, inode)| (below, now(shown[below.number()], inode)));
-            }
+            });
         }
     }
 }

@@ -1,5 +1,6 @@
 //! What is probably not meant, though everything can be read: told before any question is answered.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use mivask_model::act::quoted;
@@ -169,14 +170,10 @@ impl Looking<'_> {
 
     /// Files that the scene gives for a volume which cannot have them.
     fn files_without_use(&mut self) {
-        let mounted: Vec<&Volume> = self
-            .workload
-            .volumes
-            .iter()
-            .filter(|volume| {
-                self.container.mounts.iter().any(|mount| mount.volume.value == volume.name.value)
-            })
-            .collect();
+        let names: BTreeSet<&String> =
+            self.container.mounts.iter().map(|mount| &mount.volume.value).collect();
+        let mounted: Vec<&Volume> =
+            self.workload.volumes.iter().filter(|volume| names.contains(&volume.name.value)).collect();
         for volume in mounted {
             let why = match &volume.kind {
                 VolumeKind::Api(_) => "the kubelet writes what is in it",

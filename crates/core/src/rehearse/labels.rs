@@ -12,13 +12,15 @@ pub(super) type Shown = (SourceId, InodeId);
 /// Takes what an engine makes of labels from the same mounts of `model`, and tells whose labels are other ones then.
 pub(super) fn take_relabelled(mounts: &mut MountTable, model: &MountTable) -> Vec<Shown> {
     let mut anew = Vec::new();
-    for (mount, (_, model)) in mounts.iter_mut().zip(model.iter()) {
+    let mut models = model.iter();
+    mounts.change(|_, mount| {
+        let Some((_, model)) = models.next() else { return };
         let same = mount.facts.at == model.facts.at;
         if same && mount.facts.relabelled != model.facts.relabelled {
             Arc::make_mut(&mut mount.facts).relabelled = model.facts.relabelled;
             anew.extend(shown(mount));
         }
-    }
+    });
     anew
 }
 

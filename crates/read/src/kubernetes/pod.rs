@@ -1,6 +1,6 @@
 //! The pod at the heart of every workload kind.
 
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 
 use mivask_core::fact::{Fact, Provenance};
 use mivask_core::mount::MountFlags;
@@ -52,7 +52,7 @@ impl Head {
 /// What every container of a pod is read with.
 struct Pod<'a> {
     head: &'a Head,
-    declared: Vec<&'a str>,
+    declared: BTreeSet<&'a str>,
     own_users: bool,
     host_ipc: Option<Provenance>,
     policies: Policies,
@@ -68,7 +68,7 @@ pub(super) fn workload(
     let context = spec.security_context.clone().unwrap_or_default();
     let security = security::pod(&context, &origin.at("securityContext"), diagnostics);
     let listed = origin.at("volumes");
-    let mut declared: Vec<&str> = spec.volumes.iter().map(|volume| volume.name.as_str()).collect();
+    let mut declared: BTreeSet<&str> = spec.volumes.iter().map(|volume| volume.name.as_str()).collect();
     let mut volumes: Vec<Volume> = spec
         .volumes
         .iter()
@@ -78,7 +78,7 @@ pub(super) fn workload(
     for template in head.claims.iter().filter_map(|claim| claim.metadata.name.as_deref()) {
         // A template wins over a volume of the same name.
         volumes.retain(|volume| volume.name.value != template);
-        declared.push(template);
+        declared.insert(template);
         let name = Fact::new(template.to_owned(), origin.place("", "volumeClaimTemplates"));
         volumes
             .push(Volume { name, kind: VolumeKind::Claim { claim: head.claim(template), read_only: false } });
@@ -174,6 +174,7 @@ fn container(
     let mut mounts: Vec<VolumeMount> = Vec::with_capacity(described.volume_mounts.len());
     let mut refusal = None;
     let privileged = context.privileged == Some(true);
+    let mut paths = HashSet::new();
     for (index, asked) in described.volume_mounts.iter().enumerate() {
         let item = listed.item(index);
         if let Some(mut mount) = mount(asked, &pod.declared, privileged, &item, diagnostics) {
@@ -182,7 +183,7 @@ fn container(
                 refusal = refusal.or(part);
             }
             // It compares the texts: `/a` and `/a/` are two to it, and the later one hides the other.
-            if described.volume_mounts[..index].iter().any(|earlier| earlier.mount_path == asked.mount_path) {
+            if !paths.insert(&asked.mount_path) {
                 let message =
                     format!("two volumes are mounted at {}: the API refuses that", asked.mount_path);
                 item.diagnostic(Severity::Error, "mountPath", message, None, diagnostics);
@@ -262,12 +263,12 @@ fn sub_path_expression(
 
 fn mount(
     asked: &ApiMount,
-    declared: &[&str],
+    declared: &BTreeSet<&str>,
     privileged: bool,
     origin: &Origin<'_>,
     diagnostics: &mut Diagnostics,
 ) -> Option<VolumeMount> {
-    if !declared.contains(&asked.name.as_str()) {
+    if !declared.contains(asked.name.as_str()) {
         let help = match nearest(&asked.name, declared.iter().copied()) {
             Some(known) => format!("did you mean `{known}`?"),
             None => format!("declare it under `volumes:`, such as `- name: {}`", asked.name),

@@ -146,9 +146,11 @@ impl ContainerMounts<'_> {
         let shared = volume.is_some_and(|volume| selinux::shared_when_made(self.context, volume));
         let relabelled = relabelled.or_else(|| shared.then_some(Relabelled::Shared));
         if relabelled.is_some() {
-            for made in self.mounts.iter_mut().skip(first) {
-                Arc::make_mut(&mut made.facts).relabelled = relabelled;
-            }
+            self.mounts.change(|id, made| {
+                if id.number() >= first {
+                    Arc::make_mut(&mut made.facts).relabelled = relabelled;
+                }
+            });
         }
     }
 

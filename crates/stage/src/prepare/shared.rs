@@ -31,14 +31,14 @@ impl Shared {
     /// Lets the mounts of a container and their sources hold what those of an earlier one hold that is equal. The trees are
     /// equal, the disks are not: a container changes its own.
     pub(super) fn share(&mut self, stage: &mut Stage, table: &mut MountTable) {
-        for mount in table.iter_mut() {
+        table.change(|_, mount| {
             if matches!(mount.origin, MountOrigin::Default | MountOrigin::Shield) {
                 self.mount(mount);
             }
             for variant in &mount.variants {
                 self.source(stage.storage.source_mut(variant.source));
             }
-        }
+        });
     }
 
     fn mount(&mut self, mount: &mut Mount) {
