@@ -13,7 +13,6 @@ use mivask_read::outline::Outline;
 use mivask_show::text;
 
 use crate::end::{CommandError, Failure};
-use crate::inputs::Files;
 use crate::options::Facts;
 
 /// Why a dataset cannot be asked.
@@ -116,10 +115,10 @@ pub(crate) struct Called {
     pub(crate) namespace: String,
 }
 
-/// What a volume of a workload is called; `None` of what no dataset has, such as a volume that the pod describes itself.
-pub(crate) fn called(workload: &Workload, volume: &scene::Volume) -> Option<Called> {
+/// What a volume of workloads of this namespace is called; `None` of what no dataset has, such as a volume that the pod describes itself.
+pub(crate) fn called(namespace: &str, volume: &scene::Volume) -> Option<Called> {
     let key = volume.key()?;
-    let namespace = workload.namespace.clone();
+    let namespace = namespace.to_owned();
     if let VolumeKind::Claim { claim, .. } = &volume.kind {
         return Some(Called {
             key: format!("{namespace}/{claim}"),
@@ -148,12 +147,7 @@ pub(crate) fn of_scene(scene: &mut Scene, facts: &Facts, err: &mut dyn Write) ->
 /// The same where the workloads are apart.
 pub(crate) fn of_outline(outline: &mut Outline, facts: &Facts, err: &mut dyn Write) -> Result<(), Failure> {
     let Some(dataset) = Dataset::of(facts)? else { return Ok(()) };
-    let mut wanted = Wanted::default();
-    outline.each(&Files::default(), &mut |workload| {
-        wanted.take(workload);
-        Ok::<(), Failure>(())
-    })?;
-    wanted.add(&mut outline.scene, &dataset, err)
+    Wanted::of(outline).add(&mut outline.scene, &dataset, err)
 }
 
 /// The volumes that workloads mount, as far as a dataset may have them.
@@ -161,9 +155,14 @@ pub(crate) fn of_outline(outline: &mut Outline, facts: &Facts, err: &mut dyn Wri
 pub(crate) struct Wanted(pub(crate) BTreeSet<Called>);
 
 impl Wanted {
+    /// Those of every workload, as they are described.
+    pub(crate) fn of(outline: &Outline) -> Self {
+        Self(outline.volumes.iter().filter_map(|(namespace, volume)| called(namespace, volume)).collect())
+    }
+
     /// Adds those of a workload.
     pub(crate) fn take(&mut self, workload: &Workload) {
-        self.0.extend(workload.volumes.iter().filter_map(|volume| called(workload, volume)));
+        self.0.extend(workload.volumes.iter().filter_map(|volume| called(&workload.namespace, volume)));
     }
 
     /// Puts what the dataset has of them into a scene, whole.

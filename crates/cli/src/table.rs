@@ -177,7 +177,7 @@ fn sharing(outline: &Outline, changes: &Changes) -> Result<Arc<Sharing>, Failure
 }
 
 /// Takes a workload, changed, and its stage.
-type OnStage<'a> = &'a mut dyn FnMut(&Arc<Workload>, &Stage) -> Result<(), Failure>;
+type OnStage<'a> = &'a mut dyn FnMut(&Arc<Workload>, Stage) -> Result<(), Failure>;
 
 /// Stages workload by workload in the surroundings of `scene`, each with what is changed about it; gives what stages who comes behind them.
 pub(crate) fn staged<'a>(
@@ -189,7 +189,7 @@ pub(crate) fn staged<'a>(
     change::each_workload(changes, outline, &mut |workload| {
         let mut stage = staging.next(workload);
         changes.apply_to_files(&mut stage)?;
-        visit(workload, &stage)
+        visit(workload, stage)
     })?;
     Ok(staging)
 }
@@ -202,6 +202,7 @@ pub(crate) fn each(
 ) -> Result<(), Failure> {
     let scene = &outline.scene;
     let mut staging = staged((outline, changes), scene, &mut |workload, stage| {
+        let stage = &stage;
         let wanted = |actor: &Actor| chosen.is(stage, actor);
         let remarks = remarks(scene, std::slice::from_ref(workload), stage, &wanted);
         let actors: Vec<&Actor> = stage.actors.iter().filter(|actor| wanted(actor)).collect();

@@ -1,11 +1,13 @@
 //! An input read once for everything but its workloads: those are held while they are few, and read again one by one
 //! where they are many, so that memory does not grow with their number.
 
+use std::collections::HashSet;
+use std::mem::Discriminant;
 use std::sync::Arc;
 
 use mivask_core::actor_names::ActorNames;
 use mivask_core::runtime::Flavour;
-use mivask_core::scene::{Scene, Workload};
+use mivask_core::scene::{Scene, Volume, VolumeKind, Workload};
 use mivask_core::sharing::Sharing;
 
 use crate::described::Described;
@@ -27,6 +29,8 @@ pub struct Outline {
     pub actor_names: Arc<ActorNames>,
     /// The filesystem groups of the pods on each claim.
     pub sharing: Arc<Sharing>,
+    /// The volumes that are there without the workloads that mount them, each with its namespace: claims, and volumes that have a name.
+    pub volumes: Vec<(String, Volume)>,
     kept: Kept,
 }
 
@@ -54,21 +58,39 @@ struct Gathering {
     headings: Vec<Heading>,
     containers: Vec<(Arc<str>, Arc<str>)>,
     sharing: Sharing,
+    volumes: Vec<(String, Volume)>,
+    known: HashSet<Known>,
     held: Vec<Arc<Workload>>,
     hold: bool,
 }
+
+/// What tells a volume from all others: its namespace, what kind it is, its key, and what an engine lists it as.
+type Known = (String, Discriminant<VolumeKind>, String, Option<String>);
 
 impl Gathering {
     fn outline(self, scene: Scene, kept: Kept) -> Outline {
         let names = self.containers.iter().map(|(workload, container)| (workload, &**container));
         let actor_names = Arc::new(ActorNames::of(names));
         let sharing = Arc::new(self.sharing);
-        Outline { scene, headings: self.headings, actor_names, sharing, kept }
+        Outline { scene, headings: self.headings, actor_names, sharing, volumes: self.volumes, kept }
+    }
+
+    fn take_volumes(&mut self, workload: &Workload) {
+        for volume in &workload.volumes {
+            let Some(key) = volume.key() else { continue };
+            let listed =
+                if let VolumeKind::Named { listed, .. } = &volume.kind { Some(listed.clone()) } else { None };
+            let kind = std::mem::discriminant(&volume.kind);
+            if self.known.insert((workload.namespace.clone(), kind, key.to_owned(), listed)) {
+                self.volumes.push((workload.namespace.clone(), volume.clone()));
+            }
+        }
     }
 
     fn take(&mut self, scene: &mut Scene) {
         for workload in scene.workloads.drain(..) {
             self.sharing.take(&workload);
+            self.take_volumes(&workload);
             let name: Arc<str> = Arc::from(workload.name.as_str());
             let names = workload.containers.iter().map(|one| (name.clone(), Arc::from(one.name.as_str())));
             self.containers.extend(names);

@@ -64,7 +64,7 @@ fn each_is_what_a_single_question_says() {
     assert!(!said.iter().any(|one| one.starts_with("error")), "{said:?}");
     let stage = prepare::stage(&scene);
     let mut compared = 0;
-    let mut known = Known::default();
+    let known = Known::default();
     for actor in stage.actors.iter() {
         for (number, mount) in actor.mounts.iter().filter(|(_, mount)| mount.root.is_some()) {
             let source = mount.variants[0].source;
@@ -72,9 +72,9 @@ fn each_is_what_a_single_question_says() {
                 continue;
             }
             let paths = paths(&stage.source(source).tree, mount.root.unwrap());
-            let judged = verdicts(&stage, actor, &|one| one == source, &mut Known::default());
+            let judged = verdicts(&stage, actor, &|one| one == source, &Known::default());
             // What is known of others already is the same.
-            assert_eq!(verdicts(&stage, actor, &|one| one == source, &mut known), judged, "{}", actor.name);
+            assert_eq!(verdicts(&stage, actor, &|one| one == source, &known), judged, "{}", actor.name);
             let judged = judged.into_iter().find(|one| one.mount == number).unwrap();
             let told: Vec<Verdict> = judged.root.into_iter().chain(judged.below.unwrap().to_vec()).collect();
             assert_eq!(told.len(), paths.len(), "{}", actor.name);

@@ -72,7 +72,7 @@ fn fleet() -> Scratch {
 }
 
 /// Columns of a table, a row a line.
-fn table(scratch: &Scratch, name: &str, columns: &[&str]) -> BTreeSet<String> {
+pub(crate) fn table(scratch: &Scratch, name: &str, columns: &[&str]) -> BTreeSet<String> {
     let path = scratch.path().join(format!("out/{name}/part.parquet"));
     let reader = SerializedFileReader::new(File::open(path).expect("a table")).expect("Parquet");
     let rows = reader.get_row_iter(None).expect("rows").map(|row| {

@@ -76,3 +76,4 @@ mod uphold_formats;
 mod uphold_rests;
 mod usual;
 mod usual_trees;
+mod verdict_places;

@@ -40,7 +40,7 @@ pub use reached::{Reached, reached};
 pub use remark::Remark;
 pub use remarks::remarks;
 pub use sweep::{
-    Blocker, Cell, Column, Ending, Endings, Event, Overview, PerColumn, Share, SweepError, Swept, decided_by,
+    Blocker, Cell, Column, Ending, Endings, Event, Overview, PerColumn, Share, SweepError, Swept, ending_at,
     follow, overview, summed, sweep,
 };
 pub use why::{Why, why};

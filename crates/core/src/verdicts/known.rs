@@ -1,7 +1,7 @@
 //! Verdicts that hold for several actors, and what they rest on.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
 use mivask_model::credentials::Credentials;
 use mivask_model::ids::MountIds;
@@ -17,32 +17,44 @@ use crate::question::{Cell, Column};
 /// What verdicts rest on: where their tree is in memory, and the rest in words.
 pub(super) type RestsOn = (usize, String);
 
-/// Verdicts that are known already, by what they rest on.
+/// Verdicts that are known already, by what they rest on. Threads may share it: what two of them find at once is the same.
 #[derive(Debug, Default)]
 pub struct Known {
-    all: BTreeMap<RestsOn, Arc<[Verdict]>>,
+    all: Mutex<BTreeMap<RestsOn, Arc<[Verdict]>>>,
     /// By where they are in memory; they are held, so that no others come to be there.
-    trees: BTreeMap<usize, (Arc<Tree>, Owners)>,
+    trees: Mutex<BTreeMap<usize, Held>>,
 }
+
+/// A tree, and whose ids it has.
+type Held = (Arc<Tree>, Arc<Owners>);
 
 impl Known {
     /// The verdicts that rest on this.
     pub(super) fn get(&self, key: &RestsOn) -> Option<Arc<[Verdict]>> {
-        self.all.get(key).cloned()
+        lock(&self.all).get(key).cloned()
     }
 
-    /// Keeps verdicts about `tree`, unless a script is on it: where its interpreter is, another mount decides.
-    pub(super) fn keep(&mut self, key: RestsOn, tree: &Arc<Tree>, verdicts: &Arc<[Verdict]>) {
-        let (_, owners) = self.trees.entry(key.0).or_insert_with(|| (tree.clone(), Owners::of(tree)));
-        if !owners.scripts {
-            self.all.entry(key).or_insert_with(|| verdicts.clone());
+    /// Keeps verdicts about `tree`, unless a script is on it: where its interpreter is, another mount decides. Gives those that are kept.
+    pub(super) fn keep(&self, key: RestsOn, tree: &Arc<Tree>, verdicts: Arc<[Verdict]>) -> Arc<[Verdict]> {
+        if self.owners(tree).scripts {
+            return verdicts;
         }
+        lock(&self.all).entry(key).or_insert(verdicts).clone()
+    }
+
+    fn owners(&self, tree: &Arc<Tree>) -> Arc<Owners> {
+        let at = Arc::as_ptr(tree).addr();
+        if let Some((_, owners)) = lock(&self.trees).get(&at) {
+            return owners.clone();
+        }
+        let owners = Arc::new(Owners::of(tree));
+        lock(&self.trees).entry(at).or_insert_with(|| (tree.clone(), owners)).1.clone()
     }
 
     /// All that verdicts below the root of a mount rest on; `None` where something may decide that is not a matter of the mount and the
     /// process alone: a policy, a missing fact about the container, or a directory on the way.
     pub(super) fn rests_on(
-        &mut self,
+        &self,
         stage: &Stage,
         actor: &Actor,
         number: MountId,
@@ -59,8 +71,7 @@ impl Known {
         }
         let source = stage.source(mount.variants[0].source);
         let at = Arc::as_ptr(&source.tree).addr();
-        let (_, owners) =
-            self.trees.entry(at).or_insert_with(|| (source.tree.clone(), Owners::of(&source.tree)));
+        let owners = self.owners(&source.tree);
         // Where ids are those of the disk, those that nothing there has are all alike.
         let plain =
             facts.ids == MountIds::default() && matches!(source.facts.personality, Personality::Native(_));
@@ -72,6 +83,10 @@ impl Known {
         let of_mount = (mount.root, mount.flags, &facts.ids, &facts.kind, &facts.relabelled, &source.facts);
         Some((at, format!("{of_mount:?} {who:?} {} {:?}", actor.all_devices, stage.storage.settings)))
     }
+}
+
+fn lock<T>(shared: &Mutex<T>) -> MutexGuard<'_, T> {
+    shared.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// The ids that owners and ACLs of a tree have.

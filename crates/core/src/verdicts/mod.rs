@@ -2,6 +2,7 @@
 //! verdict for each of them, by the rules that answer every other question.
 
 mod known;
+mod root;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -10,13 +11,10 @@ use mivask_model::mode::FileKind;
 use mivask_model::mount::{MountId, SourceId};
 use mivask_model::tree::{InodeId, Tree};
 use mivask_rules::lookup::walk;
-use mivask_rules::settle::Outcome;
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
-use crate::question::{
-    Cell, Column, Ending, Endings, Event, PerColumn, SweepError, access, decided_by, follow,
-};
+use crate::question::{Cell, Column, Ending, Endings, Event, PerColumn, SweepError, follow};
 pub use known::Known;
 
 /// What can be done to one entry of a volume where an actor has it.
@@ -54,27 +52,26 @@ pub fn verdicts(
     stage: &Stage,
     actor: &Actor,
     wanted: &dyn Fn(SourceId) -> bool,
-    known: &mut Known,
+    known: &Known,
 ) -> Vec<Judged> {
-    let covered: BTreeSet<(MountId, InodeId)> =
-        actor.mounts.iter().filter_map(|(_, mount)| mount.on).collect();
+    let covered: BTreeSet<(MountId, InodeId)> = actor.mounts.covered().collect();
     let mut all = Vec::new();
     for (number, mount) in actor.mounts.iter().filter(|(_, mount)| wanted(mount.variants[0].source)) {
         let at = mount.facts.at.to_vec();
         let source = mount.variants[0].source;
         let root = match mount.root {
             Some(inode) if covered.contains(&(number, inode)) => None,
-            Some(_) | None => root(stage, actor, (number, &at)),
+            Some(_) | None => root::root(stage, actor, (number, &at)),
         };
         let inside = covered.range((number, Tree::ROOT)..).next().is_some_and(|(mount, _)| *mount == number);
         let key = if inside { None } else { known.rests_on(stage, actor, number, root.as_ref()) };
         let below = match key.as_ref().and_then(|key| known.get(key)) {
             Some(told) => Ok(told),
-            None => below(stage, actor, (number, &at)).map(Arc::from),
+            None => below(stage, actor, (number, &at)).map(|below| match key {
+                Some(key) => known.keep(key, &stage.source(source).tree, below.into()),
+                None => below.into(),
+            }),
         };
-        if let (Some(key), Ok(below)) = (key, &below) {
-            known.keep(key, &stage.source(source).tree, below);
-        }
         all.push(Judged { mount: number, source, root, below });
     }
     all
@@ -92,27 +89,6 @@ fn below(stage: &Stage, actor: &Actor, (number, at): (MountId, &[u8])) -> Result
         }
     }
     Ok(merged.into_values().collect())
-}
-
-/// The verdict about the root of what shows, which a sweep begins at.
-fn root(stage: &Stage, actor: &Actor, (number, at): (MountId, &[u8])) -> Option<Verdict> {
-    let mount = actor.mounts.get(number);
-    let (source, inode) = (mount.variants[0].source, mount.root?);
-    let row = access(stage, actor, at);
-    let cell = |outcome: &Option<Outcome>| match outcome {
-        None => Cell::Void,
-        Some(Outcome::Allowed) => Cell::Allowed,
-        Some(Outcome::Denied(Some(errno))) => Cell::Denied(*errno),
-        Some(Outcome::Denied(None) | Outcome::Depends | Outcome::NeverRuns(_)) => Cell::Open,
-    };
-    let kind = stage.source(source).tree.inode(inode).kind;
-    let endings = PerColumn::from_fn(|column| match cell(row.cells.of(column)) {
-        Cell::Void => Ending::default(),
-        cell @ (Cell::Allowed | Cell::Denied(_) | Cell::Open) => {
-            Ending { cell, check: decided_by(stage, actor, (at, kind), column), ..Ending::default() }
-        }
-    });
-    Some(Verdict { inode, endings, barrier: None, shut: false })
 }
 
 fn of_mount(

@@ -47,7 +47,7 @@ pub use name::{NameError, VolumeName};
 pub use regions::Regions;
 pub use text::bytes;
 pub use unnamed::{Begin, Unnamed};
-pub use verdicts::{ActorRow, RegionRow, VerdictRow, Verdicts, view};
+pub use verdicts::{ActRow, ActorRow, PairRows, RegionRow, Verdicts, view};
 pub use volumes::{Apart, Pair, Reader, Volume, days, volumes};
 #[cfg(feature = "parquet")]
 pub(crate) use ways::WayId;

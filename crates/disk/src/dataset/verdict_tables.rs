@@ -13,7 +13,7 @@ use parquet::schema::parser::parse_message_type;
 use super::rows::properties;
 use super::text::text;
 use super::unnamed::Begin;
-use super::verdicts::{ActorRow, RegionRow, VerdictRow, Verdicts};
+use super::verdicts::{ActRow, ActorRow, PairRows, RegionRow, Verdicts};
 use crate::columns::{optional, required};
 
 const ACTORS: &str = include_str!("columns/actors.message");
@@ -87,11 +87,14 @@ fn actors(out: BufWriter<&File>, all: &[ActorRow]) -> Result<(), ParquetError> {
     file.close().map(drop)
 }
 
+/// A row of the table: the view, what it is about, and how one act ends there.
+type Row<'a> = (i64, &'a PairRows, &'a ActRow);
+
 fn verdicts(out: BufWriter<&File>, all: &Verdicts) -> Result<(), ParquetError> {
     let mut file = writer(out, VERDICTS)?;
-    let mut waiting: Vec<(i64, &VerdictRow)> = Vec::new();
-    for (view, rows) in &all.views {
-        waiting.extend(rows.iter().map(|row| (*view, row)));
+    let mut waiting: Vec<Row<'_>> = Vec::new();
+    for (view, pairs) in &all.views {
+        waiting.extend(pairs.iter().flat_map(|pair| pair.acts.iter().map(move |act| (*view, pair, act))));
         if waiting.len() >= GROUP {
             group(&mut file, &std::mem::take(&mut waiting))?;
         }
@@ -100,23 +103,25 @@ fn verdicts(out: BufWriter<&File>, all: &Verdicts) -> Result<(), ParquetError> {
     file.close().map(drop)
 }
 
-fn group<W: Write + Send>(file: &mut Writer<W>, all: &[(i64, &VerdictRow)]) -> Result<(), ParquetError> {
+fn group<W: Write + Send>(file: &mut Writer<W>, all: &[Row<'_>]) -> Result<(), ParquetError> {
     let mut rows = file.next_row_group()?;
-    let numbers = |of: fn(&(i64, &VerdictRow)) -> i64| all.iter().map(of).collect::<Vec<_>>();
-    let texts =
-        |of: fn(&VerdictRow) -> &str| all.iter().map(|(_, row)| ByteArray::from(of(row))).collect::<Vec<_>>();
-    let gaps = |of: fn(&VerdictRow) -> Option<&'static str>| {
-        all.iter().map(|(_, row)| of(row).map(ByteArray::from)).collect::<Vec<_>>()
+    let numbers = |of: fn(&Row<'_>) -> i64| all.iter().map(of).collect::<Vec<_>>();
+    let texts = |of: fn(&ActRow) -> &'static str| {
+        all.iter().map(|(_, _, act)| ByteArray::from(of(act))).collect::<Vec<_>>()
     };
-    required::<_, Int64Type>(&mut rows, &numbers(|(view, _)| *view))?;
-    required::<_, ByteArrayType>(&mut rows, &texts(|row| &row.region))?;
-    required::<_, Int64Type>(&mut rows, &numbers(|(_, row)| row.way))?;
-    required::<_, Int64Type>(&mut rows, &numbers(|(_, row)| row.class))?;
-    required::<_, ByteArrayType>(&mut rows, &texts(|row| row.act))?;
-    required::<_, ByteArrayType>(&mut rows, &texts(|row| row.outcome))?;
-    optional::<_, ByteArrayType>(&mut rows, gaps(|row| row.errno))?;
-    optional::<_, ByteArrayType>(&mut rows, gaps(|row| row.check))?;
-    optional::<_, Int64Type>(&mut rows, all.iter().map(|(_, row)| row.barrier).collect())?;
+    let gaps = |of: fn(&ActRow) -> Option<&'static str>| {
+        all.iter().map(|(_, _, act)| of(act).map(ByteArray::from)).collect::<Vec<_>>()
+    };
+    required::<_, Int64Type>(&mut rows, &numbers(|(view, ..)| *view))?;
+    let regions: Vec<ByteArray> = all.iter().map(|(_, pair, _)| ByteArray::from(&*pair.region)).collect();
+    required::<_, ByteArrayType>(&mut rows, &regions)?;
+    required::<_, Int64Type>(&mut rows, &numbers(|(_, pair, _)| pair.way))?;
+    required::<_, Int64Type>(&mut rows, &numbers(|(_, pair, _)| pair.class))?;
+    required::<_, ByteArrayType>(&mut rows, &texts(|act| act.act))?;
+    required::<_, ByteArrayType>(&mut rows, &texts(|act| act.outcome))?;
+    optional::<_, ByteArrayType>(&mut rows, gaps(|act| act.errno))?;
+    optional::<_, ByteArrayType>(&mut rows, gaps(|act| act.check))?;
+    optional::<_, Int64Type>(&mut rows, all.iter().map(|(_, pair, _)| pair.barrier).collect())?;
     rows.close().map(drop)
 }
 

@@ -35,15 +35,24 @@ pub struct ActorRow {
     pub reason: Option<String>,
 }
 
-/// How one act ends on the entries of one class at the end of one way.
+/// How every act ends on the entries of one class at the end of one way: a row for each act.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub struct VerdictRow {
+pub struct PairRows {
     /// The path of the region, as the dataset writes it.
     pub region: Arc<str>,
     /// The way.
     pub way: i64,
     /// The class.
     pub class: i64,
+    /// The acts, sorted; the same for many pairs, which share them.
+    pub acts: Arc<[ActRow]>,
+    /// The class of the directory of the volume that keeps the actor out.
+    pub barrier: Option<i64>,
+}
+
+/// How one act ends.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub struct ActRow {
     /// The act: `read`, `write`, `create`, `delete`, `list`, `enter`, `run`.
     pub act: &'static str,
     /// `allowed`, `denied` or `depends`.
@@ -52,24 +61,24 @@ pub struct VerdictRow {
     pub errno: Option<&'static str>,
     /// The check that decides, by its code in docs/rules.md.
     pub check: Option<&'static str>,
-    /// The class of the directory of the volume that keeps the actor out.
-    pub barrier: Option<i64>,
 }
 
-impl VerdictRow {
-    /// All that it says, in a form that never changes: the numbers of views rest on it.
+impl PairRows {
+    /// All that they say, in a form that never changes: the numbers of views rest on it.
     #[cfg(feature = "parquet")]
     fn say(&self, bytes: &mut Vec<u8>) {
-        for text in
-            [&*self.region, self.act, self.outcome, self.errno.unwrap_or(""), self.check.unwrap_or("")]
-        {
-            bytes.extend(text.as_bytes());
-            bytes.push(0);
-        }
         bytes.extend(self.way.to_le_bytes());
         bytes.extend(self.class.to_le_bytes());
         bytes.push(u8::from(self.barrier.is_some()));
         bytes.extend(self.barrier.unwrap_or(0).to_le_bytes());
+        bytes.extend(self.region.as_bytes());
+        for act in &*self.acts {
+            for text in [act.act, act.outcome, act.errno.unwrap_or(""), act.check.unwrap_or("")] {
+                bytes.push(0);
+                bytes.extend(text.as_bytes());
+            }
+        }
+        bytes.push(1);
     }
 }
 
@@ -88,16 +97,16 @@ pub struct RegionRow {
 
 /// The number of a view: a digest of all that it says, so that those who can do the same have one.
 #[must_use]
-pub fn view(rows: &[VerdictRow]) -> i64 {
+pub fn view(pairs: &[PairRows]) -> i64 {
     #[cfg(feature = "parquet")]
     {
         let mut bytes = b"view".to_vec();
-        rows.iter().for_each(|row| row.say(&mut bytes));
+        pairs.iter().for_each(|pair| pair.say(&mut bytes));
         super::class::digest(&[&bytes])
     }
     #[cfg(not(feature = "parquet"))]
     {
-        let _ = rows;
+        let _ = pairs;
         0
     }
 }
@@ -108,7 +117,7 @@ pub struct Verdicts {
     /// Actors before volumes.
     pub actors: Vec<ActorRow>,
     /// The verdicts of each view.
-    pub views: Vec<(i64, Vec<VerdictRow>)>,
+    pub views: Vec<(i64, Vec<PairRows>)>,
     /// The regions of each volume.
     pub regions: Vec<RegionRow>,
 }

@@ -152,7 +152,8 @@ pub fn verdicts(out: &mut dyn Write, folder: &str, all: &Verdicts, bytes: u64) -
     };
     let actors = of(&|row| (&row.input, &row.actor));
     let volumes = of(&|row| (&row.volume, ""));
-    let verdicts: u64 = all.views.iter().map(|(_, rows)| rows.len() as u64).sum();
+    let acts = all.views.iter().flat_map(|(_, pairs)| pairs).map(|pair| pair.acts.len() as u64);
+    let verdicts: u64 = acts.sum();
     let count = |number: u64, one: &str, many: &str| {
         format!("{} {}", grouped(number), if number == 1 { one } else { many })
     };

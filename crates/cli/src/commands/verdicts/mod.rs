@@ -1,20 +1,18 @@
 //! `verdicts`: what many actors can do to a dataset, as tables for engines that answer SQL.
 
+mod passes;
 mod regions;
 mod rows;
+mod staged;
 mod volumes;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 use std::path::PathBuf;
-use std::sync::Arc;
 
 use mivask_core::change::{Change, Changes};
 use mivask_core::prepare::HOST;
-use mivask_core::question::remarks;
-use mivask_core::scene::{Scene, Workload};
-use mivask_core::stage::Stage;
-use mivask_disk::dataset::{self, Verdicts};
+use mivask_disk::dataset;
 use mivask_disk::process::Reach;
 use mivask_read::outline::Outline;
 use mivask_show::text;
@@ -24,8 +22,9 @@ use crate::end::{CommandError, End, Failure};
 use crate::load::{Told, choose, outline};
 use crate::options::{Facts, Input};
 use crate::reach::Asked;
-use crate::{change, output, table, terminal};
-use volumes::{Names, Volumes};
+use crate::{change, output, terminal};
+use passes::First;
+use volumes::Volumes;
 
 /// What every actor can do to the volumes of a dataset, as tables that SQL joins with its rows.
 ///
@@ -107,27 +106,13 @@ pub(crate) fn run(args: &Args, out: &mut dyn Write, err: &mut dyn Write) -> Resu
         volumes.read(&described.wanted).map_err(Failure::Disk)?;
     }
     drop(working);
-    let working = terminal::working("looking at what shows where");
+    let mut first = First::of(&states, &mut volumes)?;
     let mut told = Told::default();
-    each(&states, &mut volumes, &mut |names, workload, at, stage, volumes| {
-        regions::of(stage, workload, volumes, names);
-        told.remarks(remarks(at.scene, std::slice::from_ref(workload), stage, &|_| true), err)
-    })?;
+    for said in first.said() {
+        told.remarks(said, err)?;
+    }
     told.refuse(args.facts.strict, err)?;
-    volumes.settle().map_err(Failure::Disk)?;
-    drop(working);
-    let working = terminal::working("judging what each actor can do");
-    let (mut actors, mut cache) = (Vec::new(), rows::Cache::default());
-    each(&states, &mut volumes, &mut |names, workload, at, stage, volumes| {
-        let before = rows::Before { state: at.state, part: at.part, input: at.input, workload, names };
-        for actor in stage.actors.iter() {
-            actors.extend(rows::of_actor(&before, stage, actor, volumes, &mut cache));
-        }
-        Ok(())
-    })?;
-    drop(working);
-    actors.sort_unstable();
-    let all = Verdicts { actors, views: cache.finish(), regions: volumes.regions() };
+    let all = first.finish(&states, &mut volumes)?;
     let failed = |error| Failure::File { path: args.output.clone(), error };
     let bytes = dataset::write_verdicts(&args.output, &all, output::unnamed).map_err(failed)?;
     let missing = volumes.missing();
@@ -180,52 +165,18 @@ fn described(inputs: &[PathBuf], facts: &Facts, err: &mut dyn Write) -> Result<V
         }
         change::outline(&changes, &mut outline, err)?;
         choose(&mut outline, facts.runtime.first().copied())?;
-        let mut wanted = Wanted::default();
-        change::each_workload(&changes, &outline, &mut |workload| {
-            wanted.take(workload);
-            Ok(())
-        })?;
+        let mut wanted = Wanted::of(&outline);
+        if !changes.is_empty() {
+            wanted = Wanted::default();
+            change::each_workload(&changes, &outline, &mut |workload| {
+                wanted.take(workload);
+                Ok(())
+            })?;
+        }
         all.push(Described { name: path.display().to_string(), outline, changes, wanted });
     }
     match nowhere.into_iter().find(|(sentence, _)| !made.contains(*sentence)) {
         Some((_, error)) => Err(error),
         None => Ok(all),
     }
-}
-
-/// Where a workload is described.
-struct At<'a> {
-    state: &'static str,
-    part: usize,
-    input: &'a str,
-    scene: &'a Scene,
-}
-
-/// Takes a workload on its stage.
-type Visit<'v> =
-    &'v mut dyn FnMut(&Names, &Arc<Workload>, &At<'_>, &Stage, &mut Volumes) -> Result<(), Failure>;
-
-/// Puts every workload on a stage, with the volumes of the dataset for those that it mounts.
-fn each(states: &[State], volumes: &mut Volumes, visit: Visit<'_>) -> Result<(), Failure> {
-    for state in states {
-        for (part, described) in state.inputs.iter().enumerate() {
-            of_input((state.word, part), described, volumes, visit)?;
-        }
-    }
-    Ok(())
-}
-
-fn of_input(
-    (state, part): (&'static str, usize),
-    described: &Described,
-    volumes: &mut Volumes,
-    visit: Visit<'_>,
-) -> Result<(), Failure> {
-    let mut scene = described.outline.scene.clone();
-    let names = volumes.put(&described.wanted, &mut scene);
-    let at = At { state, part, input: &described.name, scene: &scene };
-    table::staged((&described.outline, &described.changes), &scene, &mut |workload, stage| {
-        visit(&names, workload, &at, stage, volumes)
-    })
-    .map(drop)
 }

@@ -2,32 +2,52 @@
 
 use std::collections::BTreeSet;
 
-use mivask_core::scene::{VolumeMount, Workload};
-use mivask_core::stage::{Actor, Stage};
+use mivask_core::scene::VolumeMount;
+use mivask_core::stage::Actor;
 use mivask_core::verdicts::leads_to;
 
-use super::volumes::{Names, Volumes, declared, of_source};
+use super::staged::OnStage;
+use super::volumes::{Noted, Own, Volumes};
 
-/// Adds those of one workload: parts of volumes, what is mounted on them, and the interpreters of scripts.
-pub(super) fn of(stage: &Stage, workload: &Workload, volumes: &mut Volumes, names: &Names) {
-    let interpreters = interpreters(workload, volumes, names);
-    for container in &workload.containers {
+/// What runtimes mount into every container, or above it: a volume that is around one of these has a mount point of it.
+const EVERYWHERE: [&[u8]; 8] = [
+    b"/dev/shm",
+    b"/etc/hostname",
+    b"/etc/hosts",
+    b"/etc/resolv.conf",
+    b"/proc/sys",
+    b"/run/secrets",
+    b"/sys/fs",
+    b"/var/run/secrets",
+];
+
+/// Those of one workload: parts of volumes, what is mounted on them, and the interpreters of scripts.
+pub(super) fn of(one: &OnStage<'_>, volumes: &Volumes) -> Noted {
+    let (own, stage) = (Own::of(&one.workload, &one.names), &one.stage);
+    let mut noted = Noted::default();
+    let interpreters = interpreters(&own, volumes);
+    for container in &one.workload.containers {
         let actors: Vec<&Actor> =
             stage.actors.iter().filter(|actor| *actor.container == *container.name).collect();
-        let mounted = actors.iter().flat_map(|actor| actor.mounts.iter());
-        let mounted = mounted.map(|(_, other)| joined(&other.facts.at, b""));
+        // Of one that does not start not everything is mounted.
+        let log = container.termination_log.iter().map(|path| &*path.value);
+        let asked = container.mounts.iter().map(|mount| &*mount.at.value).chain(log);
+        let mounted = actors.iter().flat_map(|actor| actor.mounts.iter().map(|(_, mount)| &*mount.facts.at));
+        let mounted = asked.chain(mounted).map(|at| joined(at, b""));
         let paths: BTreeSet<Vec<u8>> = mounted.chain(interpreters.iter().cloned()).collect();
+        let refused = actors.iter().any(|actor| actor.refusal().is_some());
         for mount in &container.mounts {
-            let Some(name) = declared(workload, names, &mount.volume.value) else { continue };
+            let Some(name) = own.declared(&mount.volume.value) else { continue };
             let part = mount.sub_path.as_ref().map(|part| part.value.clone()).unwrap_or_default();
             let (at, part) = (joined(&mount.at.value, b""), joined(b"", &part));
+            noted.unsure |= refused && EVERYWHERE.into_iter().any(|place| below(&at, place).is_some());
             if part != b"/" {
-                volumes.tell_apart(name, part.clone());
+                noted.tell_apart(name, part.clone());
             }
             // In order, what is below a path follows it.
             let behind = paths.range(at.clone()..).take_while(|path| path.starts_with(&at));
             for rest in behind.filter_map(|path| below(&at, path)) {
-                volumes.tell_apart(name, joined(&part, rest));
+                noted.tell_apart(name, joined(&part, rest));
             }
         }
         // A link may lead to an interpreter on a volume, at a path that nobody has written here.
@@ -36,19 +56,19 @@ pub(super) fn of(stage: &Stage, workload: &Workload, volumes: &mut Volumes, name
         {
             let source = leads_to(stage, actor, path).map(|source| &*stage.source(source).facts.name);
             let inside = |mount: &VolumeMount| below(&joined(&mount.at.value, b""), path).is_some();
-            if let Some(name) = source.and_then(|source| of_source(workload, names, source))
+            if let Some(name) = source.and_then(|source| own.of_source(source))
                 && !container.mounts.iter().any(inside)
             {
-                volumes.leave_open(name);
+                noted.open.insert(name.to_owned());
             }
         }
     }
+    noted
 }
 
 /// The interpreters of all scripts of these volumes, without doubled slashes.
-fn interpreters(workload: &Workload, volumes: &Volumes, names: &Names) -> BTreeSet<Vec<u8>> {
-    let own = workload.volumes.iter().filter_map(|volume| declared(workload, names, &volume.name.value));
-    let read = own.filter_map(|name| volumes.of(name));
+fn interpreters(own: &Own<'_>, volumes: &Volumes) -> BTreeSet<Vec<u8>> {
+    let read = own.all().filter_map(|name| volumes.of(name));
     read.flat_map(|volume| &volume.interpreters).map(|path| joined(path, b"")).collect()
 }
 

@@ -13,16 +13,70 @@ use crate::workers;
 const MOST_APART: usize = 1024;
 
 /// What the volumes of a description are called in the dataset, by namespace and the names of their sources.
-pub(super) type Names = BTreeMap<(String, String), String>;
+pub(super) type Names = BTreeMap<String, BTreeMap<String, String>>;
+
+/// What there is to know of volumes before they are judged.
+#[derive(Default)]
+pub(super) struct Noted {
+    /// Paths, from the root, that have to be told apart from the rest, by volume.
+    pub(super) apart: BTreeMap<String, BTreeSet<Vec<u8>>>,
+    /// Volumes in which somebody may look for any name.
+    pub(super) open: BTreeSet<String>,
+    /// Something may have to be told apart that shows only where nothing is taken of any name.
+    pub(super) unsure: bool,
+}
+
+impl Noted {
+    /// Whether there is anything.
+    pub(super) fn is_empty(&self) -> bool {
+        self.apart.is_empty() && self.open.is_empty() && !self.unsure
+    }
+
+    /// A path has to be told apart.
+    pub(super) fn tell_apart(&mut self, name: &str, path: Vec<u8>) {
+        self.apart.entry(name.to_owned()).or_default().insert(path);
+    }
+}
+
+/// What the volumes of one workload are called in the dataset.
+pub(super) struct Own<'n> {
+    by_volume: BTreeMap<&'n str, &'n str>,
+    by_source: Option<&'n BTreeMap<String, String>>,
+}
+
+impl<'n> Own<'n> {
+    /// Those of `workload`.
+    pub(super) fn of(workload: &'n Workload, names: &'n Names) -> Self {
+        let by_source = names.get(&workload.namespace);
+        let name = |volume| Some(by_source?.get(&called(&workload.namespace, volume)?.source)?.as_str());
+        let all = workload.volumes.iter();
+        let by_volume = all.filter_map(|volume| Some((volume.name.value.as_str(), name(volume)?)));
+        Self { by_volume: by_volume.collect(), by_source }
+    }
+
+    /// The one that is declared by this name.
+    pub(super) fn declared(&self, volume: &str) -> Option<&'n str> {
+        self.by_volume.get(volume).copied()
+    }
+
+    /// All that are declared.
+    pub(super) fn all(&self) -> impl Iterator<Item = &'n str> {
+        self.by_volume.values().copied()
+    }
+
+    /// The one that is the source of this name.
+    pub(super) fn of_source(&self, source: &str) -> Option<&'n str> {
+        self.by_source?.get(source).map(String::as_str)
+    }
+}
 
 /// The volumes that are asked about.
 pub(super) struct Volumes {
     dataset: Dataset,
     read: BTreeMap<VolumeName, Volume>,
-    /// The paths of each volume that have to be told apart.
-    apart: BTreeMap<String, BTreeSet<Vec<u8>>>,
-    /// Volumes in which somebody may look for any name.
-    open: BTreeSet<String>,
+    noted: Noted,
+    /// Those of which it was taken that no name matters.
+    settled: BTreeSet<VolumeName>,
     /// Volumes of the dataset that somebody mounts and `--disk` tells of.
     told: BTreeSet<VolumeName>,
     missing: BTreeSet<String>,
@@ -34,8 +88,8 @@ impl Volumes {
         Self {
             dataset,
             read: BTreeMap::default(),
-            apart: BTreeMap::default(),
-            open: BTreeSet::default(),
+            noted: Noted::default(),
+            settled: BTreeSet::default(),
             told: BTreeSet::default(),
             missing: BTreeSet::default(),
         }
@@ -58,56 +112,79 @@ impl Volumes {
                 Some(_) | None => {}
             }
         }
-        let unread: Vec<VolumeName> = unread.into_iter().collect();
-        let read = workers::on_each(&unread, |name| self.dataset.pairs(name, Apart::default()));
-        for (name, read) in unread.into_iter().zip(read) {
+        self.read_all(unread.into_iter().collect())
+    }
+
+    fn read_all(&mut self, names: Vec<VolumeName>) -> Result<(), DiskError> {
+        let read = workers::on_each(&names, |name| self.dataset.pairs(name, Apart::default()));
+        for (name, read) in names.into_iter().zip(read) {
             self.read.insert(name, read?);
         }
         Ok(())
     }
 
+    /// Reads all of them again, and takes nothing of any name.
+    pub(super) fn unsettle(&mut self) -> Result<(), DiskError> {
+        self.settled.clear();
+        self.read_all(self.read.keys().cloned().collect())
+    }
+
     /// Puts what the dataset has of those that are wanted into a scene, and gives what they are called there.
     pub(super) fn put(&self, wanted: &Wanted, scene: &mut Scene) -> Names {
-        let there = wanted.0.iter().filter(|one| !self.dataset.is_told(one));
-        let there = there.filter_map(|one| {
-            let name = self.dataset.volume(one)?;
-            put(scene, one, &self.dataset.shown(&name), self.read.get(&name)?.tree.clone());
-            Some(((one.namespace.clone(), one.source.clone()), name.as_str().to_owned()))
-        });
-        there.collect()
+        let mut names = Names::new();
+        for one in wanted.0.iter().filter(|one| !self.dataset.is_told(one)) {
+            let Some(name) = self.dataset.volume(one) else { continue };
+            let Some(read) = self.read.get(&name) else { continue };
+            put(scene, one, &self.dataset.shown(&name), read.tree.clone());
+            let of_namespace = names.entry(one.namespace.clone()).or_default();
+            of_namespace.insert(one.source.clone(), name.as_str().to_owned());
+        }
+        names
     }
 
-    /// A path of a volume, from its root, that has to be told apart from the rest.
-    pub(super) fn tell_apart(&mut self, name: &str, path: Vec<u8>) {
-        self.apart.entry(name.to_owned()).or_default().insert(path);
+    /// Adds what was noted of one workload.
+    pub(super) fn note(&mut self, noted: Noted) {
+        for (name, paths) in noted.apart {
+            self.noted.apart.entry(name).or_default().extend(paths);
+        }
+        self.noted.open.extend(noted.open);
     }
 
-    /// Somebody may look for any name on this volume.
-    pub(super) fn leave_open(&mut self, name: &str) {
-        self.open.insert(name.to_owned());
+    /// Takes it that no name matters in any of them, unless a script is somewhere: then nobody knows yet where its interpreter is.
+    pub(super) fn settle_for_now(&mut self) -> bool {
+        let known = self.read.values().all(|volume| volume.interpreters.is_empty());
+        if known {
+            for (name, read) in &mut self.read {
+                read.settle();
+                self.settled.insert(name.clone());
+            }
+        }
+        known
     }
 
-    /// Reads volumes again of which it is known now that some names matter.
-    pub(super) fn settle(&mut self) -> Result<(), DiskError> {
+    /// Reads volumes again of which it is known now that some names matter, and tells which.
+    pub(super) fn settle(&mut self) -> Result<BTreeSet<String>, DiskError> {
         let mut again: Vec<(VolumeName, Vec<Vec<u8>>, bool)> = Vec::new();
         for (name, read) in &mut self.read {
-            let paths = self.apart.get(name.as_str());
+            let paths = self.noted.apart.get(name.as_str());
             let regions: Vec<Vec<u8>> = paths.into_iter().flatten().take(MOST_APART).cloned().collect();
             let all = paths.is_none_or(|paths| paths.len() == regions.len());
-            let complete = all && !self.open.contains(name.as_str());
+            let complete = all && !self.noted.open.contains(name.as_str());
             if !regions.is_empty() {
                 again.push((name.clone(), regions, complete));
-            } else if complete {
+            } else if complete && self.settled.insert(name.clone()) {
                 read.settle();
             }
         }
         let read = workers::on_each(&again, |(name, regions, complete)| {
             self.dataset.pairs(name, Apart { regions, complete: *complete })
         });
+        let mut names = BTreeSet::new();
         for ((name, ..), read) in again.into_iter().zip(read) {
+            names.insert(name.as_str().to_owned());
             self.read.insert(name, read?);
         }
-        Ok(())
+        Ok(names)
     }
 
     /// The regions of every volume that was read.
@@ -134,16 +211,4 @@ impl Volumes {
     pub(super) fn missing(&self) -> Vec<String> {
         self.missing.iter().cloned().collect()
     }
-}
-
-/// The name in the dataset of the volume that a workload declares by this name.
-pub(super) fn declared<'n>(workload: &Workload, names: &'n Names, volume: &str) -> Option<&'n str> {
-    let volume = workload.volumes.iter().find(|one| one.name.value == volume)?;
-    let source = called(workload, volume)?.source;
-    of_source(workload, names, &source)
-}
-
-/// The name in the dataset of the source that is called so.
-pub(super) fn of_source<'n>(workload: &Workload, names: &'n Names, source: &str) -> Option<&'n str> {
-    names.get(&(workload.namespace.clone(), source.to_owned())).map(String::as_str)
 }

@@ -58,6 +58,18 @@ impl Column {
         })
     }
 
+    /// Whether the question makes sense for what is of this kind.
+    #[must_use]
+    pub const fn makes_sense(self, kind: FileKind) -> bool {
+        let directory = matches!(kind, FileKind::Directory);
+        match self {
+            Self::Delete => true,
+            Self::Create | Self::List | Self::Enter => directory,
+            Self::Read | Self::Write => !directory,
+            Self::Run => matches!(kind, FileKind::File),
+        }
+    }
+
     /// The word in answers and JSON.
     #[must_use]
     pub const fn word(self) -> &'static str {
@@ -159,13 +171,7 @@ impl Endings {
     pub(super) fn all(kind: FileKind, ending: Ending) -> Self {
         let mut endings = Self::default();
         for column in Column::ALL {
-            let makes_sense = match column {
-                Column::Delete => true,
-                Column::Create | Column::List | Column::Enter => kind == FileKind::Directory,
-                Column::Read | Column::Write => kind != FileKind::Directory,
-                Column::Run => kind == FileKind::File,
-            };
-            if makes_sense {
+            if column.makes_sense(kind) {
                 endings.set(column, ending);
             }
         }

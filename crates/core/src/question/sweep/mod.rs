@@ -31,7 +31,7 @@ use mivask_rules::view::{Place, View};
 use mivask_rules::walk::Follow;
 use mivask_stage::stage::{Actor, Stage};
 
-pub use alone::decided_by;
+pub use alone::ending_at;
 pub use column::{Cell, Column, Ending, Endings, PerColumn};
 pub use overview::{Blocker, Overview, Share, overview, summed};
 

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use mivask_model::fact::{Provenance, Unknown};
 use mivask_model::tree::{Certainty, Content, Doubt, Entry, InodeId, Tree, TreeError};
 use parquet::errors::ParquetError;
+use rustc_hash::FxHashMap;
 
 use super::Day;
 use super::fields::Tables;
@@ -18,8 +19,11 @@ use crate::error::DiskError;
 /// How often regions grow by what links lead to.
 const MOST_LINKS: usize = 40;
 
-/// How often each way and class occur together in each region.
-type Counted = BTreeMap<(usize, i64, i64), u64>;
+/// A region, a way and a class that occur together.
+type Key = (usize, i64, i64);
+
+/// How often each of them does, in order.
+type Counted = BTreeMap<Key, u64>;
 
 /// A row on the way to a region, or a region itself.
 struct Named {
@@ -109,13 +113,13 @@ fn plain(path: &str) -> String {
 
 /// Reads the columns that are needed and nothing else.
 fn seen(names: &Names, regions: &Regions) -> Result<Seen, ParquetError> {
-    let mut seen = Seen { counted: Counted::new(), named: BTreeMap::new() };
+    let (mut counted, mut by_path) = (FxHashMap::default(), BTreeMap::new());
     let one = regions.paths().len() == 1;
     for group in names.groups() {
         let group = group?;
         let (ways, classes) = (group.numbers("way")?, group.numbers("class")?);
         if one {
-            count(&mut seen.counted, ways.into_iter().zip(classes).map(|(way, class)| (0, way, class)));
+            count(&mut counted, ways.into_iter().zip(classes).map(|(way, class)| (0, way, class)));
             continue;
         }
         let (directories, entries) = (group.texts("directory")?, group.texts("name")?);
@@ -134,19 +138,19 @@ fn seen(names: &Names, regions: &Regions) -> Result<Seen, ParquetError> {
                 region = regions.of(&path);
                 if regions.passes(&path) {
                     let target = targets[at].as_ref().map(text).transpose()?.map(bytes);
-                    seen.named.insert(path, Named { way: ways[at], class: classes[at], target });
+                    by_path.insert(path, Named { way: ways[at], class: classes[at], target });
                 }
             }
             keys.push((region, ways[at], classes[at]));
         }
-        count(&mut seen.counted, keys.into_iter());
+        count(&mut counted, keys.into_iter());
     }
-    Ok(seen)
+    Ok(Seen { counted: counted.into_iter().collect(), named: by_path })
 }
 
 /// Counts keys, of which most are like the one before.
-fn count(counted: &mut Counted, keys: impl Iterator<Item = (usize, i64, i64)>) {
-    let mut last: Option<((usize, i64, i64), u64)> = None;
+fn count(counted: &mut FxHashMap<Key, u64>, keys: impl Iterator<Item = Key>) {
+    let mut last: Option<(Key, u64)> = None;
     for key in keys {
         match &mut last {
             Some((known, count)) if *known == key => *count += 1,
