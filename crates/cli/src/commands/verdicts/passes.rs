@@ -32,7 +32,7 @@ struct Looked {
 impl First {
     /// Looks at every workload.
     pub(super) fn of(states: &[State], volumes: &mut Volumes) -> Result<Self, Failure> {
-        let _working = terminal::working("looking at what shows where");
+        let _working = terminal::working("judging what each actor can do");
         let cache = Cache::default();
         let judged = volumes.settle_for_now();
         let looked = look(states, volumes, judged.then_some(&cache))?;
@@ -50,7 +50,7 @@ impl First {
 
     /// Judges what is not judged yet, or not as it is; gives all tables.
     pub(super) fn finish(self, states: &[State], volumes: &mut Volumes) -> Result<Verdicts, Failure> {
-        let _working = terminal::working("judging what each actor can do");
+        let _working = terminal::working("judging again where names matter");
         let Self { cache, judged, looked } = self;
         let (noted, mut rows): (Vec<_>, Vec<_>) = looked.into_iter().map(|one| (one.noted, one.rows)).unzip();
         noted.into_iter().for_each(|noted| volumes.note(noted));
