@@ -2,7 +2,7 @@
 SELECT d.volume, c.uid AS owner, c.gid AS owning_group, d.act, d.input, d.namespace, d.actor, d.mounted_at, d.before_it, d.after_it,
        SUM(p.entries) AS entries
 FROM (
-    SELECT a.volume, a.date AS day, a.input, a.namespace, a.actor, a.mounted_at, v.region, v.way, v.class, v.act,
+    SELECT /*+ MERGE(v), MERGE(w) */ a.volume, a.date AS day, a.input, a.namespace, a.actor, a.mounted_at, v.region, v.way, v.class, v.act,
            v.outcome AS before_it, w.outcome AS after_it
     FROM actors a
     JOIN actors b ON b.part = a.part AND b.actor = a.actor AND b.namespace = a.namespace AND b.workload = a.workload

@@ -56,8 +56,8 @@ UNION ALL
 SELECT volume, day, region, way, class, COUNT(*) AS entries
 FROM in_divided GROUP BY volume, day, region, way, class;
 
--- What every actor can do to each of these pairs.
-CREATE OR REPLACE VIEW judged AS SELECT
+-- What every actor can do to each of these pairs. MERGE is another word for Spark: verdicts are a small file and millions of rows, too many to be sent whole.
+CREATE OR REPLACE VIEW judged AS SELECT /*+ MERGE(v) */
     a.state, a.part, a.input, a.namespace, a.workload, a.actor, a.uid, a.gid, a.mounted_at, a.shows,
     p.volume, p.day, p.region, p.way, p.class, p.entries, v.act, v.outcome, v.errno, v.decided_by, v.barrier
 FROM actors a
@@ -65,7 +65,7 @@ JOIN verdicts v ON v.verdicts_of = a.verdicts_of
 JOIN pairs p ON p.volume = a.volume AND p.day = a.date AND p.region = v.region AND p.way = v.way AND p.class = v.class;
 
 -- What every actor can do to every entry: a row for each, so ask for a part of it. `inside` is the path as the actor sees it.
-CREATE OR REPLACE VIEW outcomes AS SELECT
+CREATE OR REPLACE VIEW outcomes AS SELECT /*+ MERGE(v) */
     a.state, a.part, a.input, a.namespace, a.workload, a.actor, a.uid, a.gid, a.mounted_at, a.shows,
     p.volume, p.day, p.path, p.directory, p.name, p.kind, p.size, p.way, p.class, v.act, v.outcome, v.errno, v.decided_by, v.barrier,
     CASE WHEN p.path = a.shows THEN a.mounted_at
