@@ -1,31 +1,17 @@
 //! The same work on many things, on all processors.
 
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::convert::Infallible;
 use std::sync::mpsc::sync_channel;
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// What `work` makes of each of `all`, in their order: as many at a time as there are processors, each taking the next that nobody has.
 pub(crate) fn on_each<T: Sync, R: Send>(all: &[T], work: impl Fn(&T) -> R + Sync) -> Vec<R> {
-    let made: Vec<Mutex<Option<R>>> = all.iter().map(|_| Mutex::new(None)).collect();
-    let next = AtomicUsize::new(0);
-    let workers = std::thread::available_parallelism().map_or(1, usize::from).min(all.len());
-    std::thread::scope(|scope| {
-        for _ in 0..workers {
-            scope.spawn(|| {
-                loop {
-                    let at = next.fetch_add(1, Ordering::Relaxed);
-                    let (Some(one), Some(slot)) = (all.get(at), made.get(at)) else { break };
-                    let result = work(one);
-                    *slot.lock().expect("no worker fails while it holds the lock") = Some(result);
-                }
-            });
-        }
-    });
-    let results = made.into_iter().map(|slot| {
-        let result = slot.into_inner().expect("no worker fails while it holds the lock");
-        result.expect("every one has been taken by a worker")
-    });
-    results.collect()
+    let give = |give: &mut dyn FnMut(_)| -> Result<(), Infallible> {
+        all.iter().for_each(give);
+        Ok(())
+    };
+    let Ok(made) = on_what_comes(give, |one: &&T| work(one));
+    made
 }
 
 /// What `work` makes of each thing that `make` gives away, in their order: the others work while it makes the next ones, of which few wait.
@@ -73,6 +59,8 @@ pub(crate) fn on_what_comes<T: Send, R: Send, E>(
 
 #[cfg(test)]
 mod tests {
+    use std::sync::atomic::{AtomicUsize, Ordering};
+
     use super::*;
 
     #[test]

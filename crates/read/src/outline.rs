@@ -59,13 +59,13 @@ struct Gathering {
     containers: Vec<(Arc<str>, Arc<str>)>,
     sharing: Sharing,
     volumes: Vec<(String, Volume)>,
-    known: HashSet<Known>,
+    known: HashSet<VolumeKey>,
     held: Vec<Arc<Workload>>,
     hold: bool,
 }
 
 /// What tells a volume from all others: its namespace, what kind it is, its key, and what an engine lists it as.
-type Known = (String, Discriminant<VolumeKind>, String, Option<String>);
+type VolumeKey = (String, Discriminant<VolumeKind>, String, Option<String>);
 
 impl Gathering {
     fn outline(self, scene: Scene, kept: Kept) -> Outline {

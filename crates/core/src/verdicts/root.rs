@@ -27,10 +27,8 @@ fn is_plain(stage: &Stage, actor: &Actor, (number, at): (MountId, &[u8])) -> boo
         Ok(Sight::There(place)) => place.mount == number && place.inode == mount.root,
         Ok(Sight::Unlisted | Sight::Missing) | Err(_) => false,
     };
-    actor.needs.is_empty()
-        && actor.credentials.len() == 1
-        && there(Follow::Links)
-        && there(Follow::AllButLast)
+    let certain = actor.refusal().is_none() && actor.needs.is_empty() && actor.credentials.len() == 1;
+    certain && there(Follow::Links) && there(Follow::AllButLast)
 }
 
 /// How each question ends that makes sense, and by which check; `None` where one of them is open.

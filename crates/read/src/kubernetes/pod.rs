@@ -177,13 +177,14 @@ fn container(
     let mut paths = HashSet::new();
     for (index, asked) in described.volume_mounts.iter().enumerate() {
         let item = listed.item(index);
+        let twice = !paths.insert(&asked.mount_path);
         if let Some(mut mount) = mount(asked, &pod.declared, privileged, &item, diagnostics) {
             if let Some(expression) = &asked.sub_path_expr {
                 let part = sub_path_expression(expression, &mut mount, described, pod.head, &item);
                 refusal = refusal.or(part);
             }
             // It compares the texts: `/a` and `/a/` are two to it, and the later one hides the other.
-            if !paths.insert(&asked.mount_path) {
+            if twice {
                 let message =
                     format!("two volumes are mounted at {}: the API refuses that", asked.mount_path);
                 item.diagnostic(Severity::Error, "mountPath", message, None, diagnostics);

@@ -165,18 +165,21 @@ fn described(inputs: &[PathBuf], facts: &Facts, err: &mut dyn Write) -> Result<V
         }
         change::outline(&changes, &mut outline, err)?;
         choose(&mut outline, facts.runtime.first().copied())?;
-        let mut wanted = Wanted::of(&outline);
-        if !changes.is_empty() {
-            wanted = Wanted::default();
-            change::each_workload(&changes, &outline, &mut |workload| {
-                wanted.take(workload);
-                Ok(())
-            })?;
-        }
+        let wanted = if changes.is_empty() { Wanted::of(&outline) } else { changed(&changes, &outline)? };
         all.push(Described { name: path.display().to_string(), outline, changes, wanted });
     }
     match nowhere.into_iter().find(|(sentence, _)| !made.contains(*sentence)) {
         Some((_, error)) => Err(error),
         None => Ok(all),
     }
+}
+
+/// The volumes that workloads mount once they are changed.
+fn changed(changes: &Changes, outline: &Outline) -> Result<Wanted, Failure> {
+    let mut wanted = Wanted::default();
+    change::each_workload(changes, outline, &mut |workload| {
+        wanted.take(workload);
+        Ok(())
+    })?;
+    Ok(wanted)
 }

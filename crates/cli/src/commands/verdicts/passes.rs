@@ -16,8 +16,6 @@ use crate::terminal;
 /// What the first pass found.
 pub(super) struct First {
     cache: Cache,
-    /// Whether it took it that no name matters anywhere.
-    judged: bool,
     looked: Vec<Looked>,
 }
 
@@ -38,9 +36,9 @@ impl First {
         let looked = look(states, volumes, judged.then_some(&cache))?;
         if judged && looked.iter().any(|one| one.noted.unsure) {
             volumes.unsettle().map_err(Failure::Disk)?;
-            return Ok(Self { judged: false, looked: look(states, volumes, None)?, cache });
+            return Ok(Self { cache, looked: look(states, volumes, None)? });
         }
-        Ok(Self { cache, judged, looked })
+        Ok(Self { cache, looked })
     }
 
     /// What is to be said of the workloads, in their order.
@@ -51,15 +49,15 @@ impl First {
     /// Judges what is not judged yet, or not as it is; gives all tables.
     pub(super) fn finish(self, states: &[State], volumes: &mut Volumes) -> Result<Verdicts, Failure> {
         let _working = terminal::working("judging again where names matter");
-        let Self { cache, judged, looked } = self;
+        let Self { cache, looked } = self;
         let (noted, mut rows): (Vec<_>, Vec<_>) = looked.into_iter().map(|one| (one.noted, one.rows)).unzip();
         noted.into_iter().for_each(|noted| volumes.note(noted));
         let changed = volumes.settle().map_err(Failure::Disk)?;
         if rows.iter().any(Option::is_none) || !changed.is_empty() {
-            let volumes = &*volumes;
+            let (volumes, known) = (&*volumes, &rows);
             let again = staged::each(states, volumes, |one| {
                 let own = Own::of(&one.workload, &one.names);
-                let stale = !judged || own.all().any(|name| changed.contains(name));
+                let stale = known[one.number].is_none() || own.all().any(|name| changed.contains(name));
                 stale.then(|| rows::of_workload(one, volumes, &cache))
             })?;
             for (rows, again) in rows.iter_mut().zip(again) {

@@ -2,24 +2,13 @@
 
 use std::collections::BTreeSet;
 
+use mivask_core::refusal::RefusalClass;
 use mivask_core::scene::VolumeMount;
 use mivask_core::stage::Actor;
 use mivask_core::verdicts::leads_to;
 
 use super::staged::OnStage;
 use super::volumes::{Noted, Own, Volumes};
-
-/// What runtimes mount into every container, or above it: a volume that is around one of these has a mount point of it.
-const EVERYWHERE: [&[u8]; 8] = [
-    b"/dev/shm",
-    b"/etc/hostname",
-    b"/etc/hosts",
-    b"/etc/resolv.conf",
-    b"/proc/sys",
-    b"/run/secrets",
-    b"/sys/fs",
-    b"/var/run/secrets",
-];
 
 /// Those of one workload: parts of volumes, what is mounted on them, and the interpreters of scripts.
 pub(super) fn of(one: &OnStage<'_>, volumes: &Volumes) -> Noted {
@@ -29,18 +18,17 @@ pub(super) fn of(one: &OnStage<'_>, volumes: &Volumes) -> Noted {
     for container in &one.workload.containers {
         let actors: Vec<&Actor> =
             stage.actors.iter().filter(|actor| *actor.container == *container.name).collect();
-        // Of one that does not start not everything is mounted.
-        let log = container.termination_log.iter().map(|path| &*path.value);
-        let asked = container.mounts.iter().map(|mount| &*mount.at.value).chain(log);
-        let mounted = actors.iter().flat_map(|actor| actor.mounts.iter().map(|(_, mount)| &*mount.facts.at));
-        let mounted = asked.chain(mounted).map(|at| joined(at, b""));
+        let mounted = actors.iter().flat_map(|actor| actor.mounts.iter());
+        let mounted = mounted.map(|(_, other)| joined(&other.facts.at, b""));
         let paths: BTreeSet<Vec<u8>> = mounted.chain(interpreters.iter().cloned()).collect();
-        let refused = actors.iter().any(|actor| actor.refusal().is_some());
+        // What is mounted is not all there where one of the mounts fails.
+        let failed =
+            actors.iter().filter_map(|actor| actor.refusal()).any(|refusal| may_mount(refusal.class));
         for mount in &container.mounts {
             let Some(name) = own.declared(&mount.volume.value) else { continue };
             let part = mount.sub_path.as_ref().map(|part| part.value.clone()).unwrap_or_default();
             let (at, part) = (joined(&mount.at.value, b""), joined(b"", &part));
-            noted.unsure |= refused && EVERYWHERE.into_iter().any(|place| below(&at, place).is_some());
+            noted.unsure |= failed;
             if part != b"/" {
                 noted.tell_apart(name, part.clone());
             }
@@ -64,6 +52,19 @@ pub(super) fn of(one: &OnStage<'_>, volumes: &Volumes) -> Noted {
         }
     }
     noted
+}
+
+/// Whether what is refused so may be a mount.
+const fn may_mount(class: RefusalClass) -> bool {
+    match class {
+        RefusalClass::StartRefused
+        | RefusalClass::StartError
+        | RefusalClass::CreateContainerError
+        | RefusalClass::FailedMount => true,
+        RefusalClass::FailedCreatePodSandBox
+        | RefusalClass::CreateContainerConfigError
+        | RefusalClass::BuildRefused => false,
+    }
 }
 
 /// The interpreters of all scripts of these volumes, without doubled slashes.

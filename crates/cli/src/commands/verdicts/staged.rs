@@ -12,6 +12,8 @@ use crate::{table, workers};
 
 /// A workload on its stage, with the volumes of the dataset that it mounts.
 pub(super) struct OnStage<'s> {
+    /// Its place among all workloads of all states, from 0.
+    pub(super) number: usize,
     /// The word for its state.
     pub(super) state: &'static str,
     /// The number of its description in that state.
@@ -33,6 +35,11 @@ pub(super) fn each<'s, R: Send>(
     look: impl Fn(&OnStage<'s>) -> R + Sync,
 ) -> Result<Vec<R>, Failure> {
     let make = |give: &mut dyn FnMut(OnStage<'s>)| {
+        let mut number = 0;
+        let give = &mut |one| {
+            give(OnStage { number, ..one });
+            number += 1;
+        };
         for state in states {
             for (part, described) in state.inputs.iter().enumerate() {
                 of_input((state.word, part), described, volumes, give)?;
@@ -54,7 +61,7 @@ fn of_input<'s>(
     let scene = Arc::new(scene);
     table::staged((&described.outline, &described.changes), &scene, &mut |workload, stage| {
         let (scene, names, workload) = (scene.clone(), names.clone(), workload.clone());
-        give(OnStage { state, part, input: &described.name, scene, names, workload, stage });
+        give(OnStage { number: 0, state, part, input: &described.name, scene, names, workload, stage });
         Ok(())
     })
     .map(drop)
